@@ -1,0 +1,160 @@
+//! From looks to states: what a service is seen to be, with memory of what it was.
+
+use std::time::Duration;
+
+use crate::{
+    state::{Answer, Seen, SeenState, Verdict},
+    time::Timestamp,
+};
+
+/// A look at a whole service, as taken.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Look {
+    /// Whether something of it runs; `None` where that cannot be said.
+    pub runs: Option<bool>,
+    /// The answers, rung by rung, up to the first that does not hold.
+    pub rungs: Vec<Answer>,
+    /// How many rungs there are.
+    pub total: usize,
+    /// Its main process.
+    pub pid: Option<u32>,
+    /// When it was started, where that is known.
+    pub started_at: Option<Timestamp>,
+}
+
+/// A service being watched.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Watched {
+    /// What it is seen to be.
+    pub seen: Seen,
+    /// Contrary looks in a row.
+    contrary: u32,
+}
+
+impl Watched {
+    /// Never looked at.
+    pub fn unknown(rungs: usize, now: Timestamp) -> Self {
+        let seen = Seen {
+            state: SeenState::Unknown,
+            as_of: now,
+            since: now,
+            rungs_climbed: 0,
+            rungs: rungs as u32,
+            rung_against: None,
+            says: "not looked at yet".to_owned(),
+            pid: None,
+        };
+        Self { seen, contrary: 0 }
+    }
+
+    /// Takes in a look. `patience` is how long a start may take, `ailing_after` how many contrary
+    /// looks in a row make it ailing (R14).
+    pub fn take(&mut self, look: &Look, now: Timestamp, patience: Duration, ailing_after: u32) {
+        let before = self.seen.state;
+        let climbed = look.rungs.iter().take_while(|a| a.verdict == Verdict::Holds).count();
+        let failing = look.rungs.iter().enumerate().find(|(_, a)| a.verdict != Verdict::Holds);
+        let (state, says) = match (look.runs, failing) {
+            (None, _) => {
+                // Neither for nor against: what was known stays, with its age.
+                self.seen.says = failing.map_or("it cannot be looked at".to_owned(), |(_, a)| format!("could not look: {}", a.says));
+                return;
+            }
+            (Some(false), _) => {
+                let stranger = look.rungs.iter().find(|a| a.verdict == Verdict::Against);
+                (SeenState::Down, stranger.map_or_else(String::new, |a| a.says.clone()))
+            }
+            (Some(true), None) if look.rungs.len() == look.total => {
+                let last = look.rungs.iter().map(|a| a.says.as_str()).filter(|s| !s.is_empty()).collect::<Vec<_>>();
+                (SeenState::Proven, last.join(" · "))
+            }
+            (Some(true), None) => (before, self.seen.says.clone()),
+            (Some(true), Some((_, answer))) if answer.verdict == Verdict::CouldNotLook => {
+                self.seen.says = format!("could not look: {}", answer.says);
+                return;
+            }
+            (Some(true), Some((_, answer))) => {
+                let within_patience = look.started_at.is_some_and(|at| now.since(at) < patience);
+                let state = match before {
+                    SeenState::Proven if self.contrary + 1 < ailing_after => SeenState::Proven,
+                    SeenState::Proven | SeenState::Ailing => SeenState::Ailing,
+                    SeenState::Sinking => SeenState::Sinking,
+                    _ if within_patience && answer.verdict == Verdict::NotYet => SeenState::Rising,
+                    SeenState::Unknown | SeenState::Down | SeenState::Rising | SeenState::OutOfReach => SeenState::Ailing,
+                };
+                (state, answer.says.clone())
+            }
+        };
+        self.contrary = if failing.is_some() && look.runs == Some(true) { self.contrary + 1 } else { 0 };
+        let against = failing.filter(|_| state == SeenState::Ailing).map(|(i, _)| i as u32);
+        self.set(state, now);
+        self.seen.rungs_climbed = if state == SeenState::Down { 0 } else { climbed as u32 };
+        self.seen.rungs = look.total as u32;
+        self.seen.rung_against = against;
+        self.seen.says = says;
+        self.seen.pid = look.pid;
+    }
+
+    /// Puts it into a state that was shown otherwise: by a climb, or by a stop proven.
+    pub fn set(&mut self, state: SeenState, now: Timestamp) {
+        if self.seen.state != state {
+            self.seen.since = now;
+            self.contrary = 0;
+        }
+        self.seen.state = state;
+        self.seen.as_of = now;
+        match state {
+            SeenState::Proven => {
+                self.seen.rungs_climbed = self.seen.rungs;
+                self.seen.rung_against = None;
+            }
+            SeenState::Down => {
+                self.seen.rungs_climbed = 0;
+                self.seen.rung_against = None;
+                self.seen.pid = None;
+                self.seen.says = String::new();
+            }
+            SeenState::Unknown | SeenState::Rising | SeenState::Ailing | SeenState::Sinking | SeenState::OutOfReach => {}
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn look(runs: Option<bool>, answers: &[Verdict]) -> Look {
+        let rungs = answers.iter().map(|v| Answer { verdict: *v, says: format!("{v:?}") }).collect();
+        Look { runs, rungs, total: 2, pid: None, started_at: None }
+    }
+
+    use SeenState::*;
+    use Verdict::*;
+
+    #[rstest]
+    #[case::up(&[(Some(true), &[Holds, Holds][..])], Proven)]
+    #[case::gone(&[(Some(false), &[][..])], Down)]
+    #[case::one_contrary_look_is_not_enough(&[(Some(true), &[Holds, Holds][..]), (Some(true), &[Holds, NotYet])], Proven)]
+    #[case::two_are(&[(Some(true), &[Holds, Holds][..]), (Some(true), &[Holds, NotYet]), (Some(true), &[NotYet])], Ailing)]
+    #[case::two_but_not_in_a_row(&[(Some(true), &[Holds, Holds][..]), (Some(true), &[NotYet]), (Some(true), &[Holds, Holds]), (Some(true), &[NotYet])], Proven)]
+    #[case::could_not_look_condemns_nothing(&[(Some(true), &[Holds, Holds][..]), (None, &[CouldNotLook]), (Some(true), &[CouldNotLook])], Proven)]
+    #[case::never_known(&[(None, &[CouldNotLook][..])], Unknown)]
+    fn states_follow_from_looks(#[case] looks: &[(Option<bool>, &[Verdict])], #[case] state: SeenState) {
+        let mut watched = Watched::unknown(2, Timestamp::from_ms(0));
+        for (i, (runs, answers)) in looks.iter().enumerate() {
+            watched.take(&look(*runs, answers), Timestamp::from_ms(i as i64 * 1000), Duration::from_secs(60), 2);
+        }
+        assert_eq!(watched.seen.state, state);
+    }
+
+    #[test]
+    fn within_its_patience_a_new_start_is_rising_and_after_it_ailing() {
+        let mut watched = Watched::unknown(2, Timestamp::from_ms(0));
+        let started = Look { started_at: Some(Timestamp::from_ms(0)), ..look(Some(true), &[Holds, NotYet]) };
+        watched.take(&started, Timestamp::from_ms(1000), Duration::from_secs(10), 2);
+        assert_eq!(watched.seen.state, Rising);
+        watched.take(&started, Timestamp::from_ms(11_000), Duration::from_secs(10), 2);
+        assert_eq!(watched.seen.state, Ailing);
+    }
+}

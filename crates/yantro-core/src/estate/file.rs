@@ -1,0 +1,620 @@
+//! The estate file as it is written: every key, its type and what it means.
+//!
+//! These types are the one source for reading the file, for vetting its structure, and for the
+//! published JSON Schema. All keys are optional here, so that a file with faults can still be
+//! read as far as it goes; what must be there is asked for by the vetting.
+
+use std::collections::BTreeMap;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::time::Span;
+
+/// A whole estate: everything Yantro looks after.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(title = "Yantro estate")]
+pub struct EstateFile {
+    /// What the estate is called and what it stands for.
+    pub estate: HeadFile,
+    /// How much may be acted on at once, over all runs.
+    pub limits: LimitsFile,
+    /// The hosts, by name.
+    pub host: BTreeMap<String, HostFile>,
+    /// Groups of services, by name.
+    pub group: BTreeMap<String, GroupFile>,
+    /// Common blocks that services take their settings from with `like`.
+    pub like: BTreeMap<String, ServiceFile>,
+    /// The services, by name.
+    pub service: BTreeMap<String, ServiceFile>,
+}
+
+/// `[estate]`: the whole.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct HeadFile {
+    /// What the estate is called.
+    pub name: Option<String>,
+    /// What it stands for: shown in every question and at the top of every page.
+    pub stands_for: Option<StandsFor>,
+    /// The folder that relative paths start from; without it, the folder the file was loaded from.
+    pub dir: Option<String>,
+    /// IANA time zone in which hours are shown to people, such as "Europe/London".
+    pub time_zone: Option<String>,
+}
+
+/// What an estate stands for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum StandsFor {
+    /// People depend on it now.
+    Production,
+    /// As good as production, for trying things before they go there.
+    Rehearsal,
+    /// For testing.
+    Test,
+    /// For building.
+    Development,
+    /// For teaching and showing.
+    Demonstration,
+}
+
+/// `[limits]`: over everything and all runs.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct LimitsFile {
+    /// How many steps may act or prove at once, over all (default: no limit).
+    #[schemars(range(min = 1))]
+    pub at_once: Option<u32>,
+    /// How many on any one host (default: no limit).
+    #[schemars(range(min = 1))]
+    pub per_host: Option<u32>,
+}
+
+/// `[host.NAME]`
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct HostFile {
+    /// What people call it.
+    pub title: Option<String>,
+    /// How it is reached.
+    pub reach: Option<Reach>,
+    /// Its network address. For `reach = "here"`, a loopback address.
+    pub address: Option<String>,
+    /// How many steps may act or prove at once on this host.
+    #[schemars(range(min = 1))]
+    pub at_once: Option<u32>,
+    /// Optional services that are on here.
+    pub turns_on: Vec<String>,
+}
+
+/// How a host is reached.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Reach {
+    /// The machine that Yantro itself runs on.
+    Here,
+}
+
+/// `[group.NAME]`
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct GroupFile {
+    /// What people call it.
+    pub title: Option<String>,
+    /// How many members must stay proven while a run works on the others.
+    #[schemars(range(min = 1))]
+    pub keep_up: Option<u32>,
+    /// How many members may be acted on at once.
+    #[schemars(range(min = 1))]
+    pub at_once: Option<u32>,
+    /// What happens when a step on a member fails, where the member does not say.
+    pub if_it_fails: Option<IfItFails>,
+}
+
+/// What happens when a step fails.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum IfItFails {
+    /// Begin nothing new and wait for the operator.
+    #[default]
+    Hold,
+    /// Pass over every step that waits on the failed one, and go on with the rest.
+    CarryOn,
+    /// Put everything back as found (comes with procedures).
+    PutBack,
+    /// Run a named procedure instead (comes with procedures).
+    Divert,
+}
+
+/// What carries a service.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum RunBy {
+    /// Yantro starts it itself, detached, and knows it again.
+    Process,
+    /// Its own start, stop and state commands.
+    Commands,
+}
+
+/// Whether a service should be up.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Expected {
+    /// It should be up.
+    #[default]
+    Up,
+    /// It should be down.
+    Down,
+    /// Either is right.
+    Either,
+}
+
+/// What users notice of an action.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum ImpactLevel {
+    /// Nothing.
+    #[default]
+    None,
+    /// A short interruption.
+    Brief,
+    /// They cannot work while it is down.
+    Outage,
+}
+
+/// What users notice: `impact = "brief"`, or with a sentence.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum ImpactFile {
+    /// Only how much.
+    Level(ImpactLevel),
+    /// How much, and what it is that they notice.
+    Told(ImpactTold),
+}
+
+/// How much users notice, and what.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ImpactTold {
+    /// How much.
+    pub level: ImpactLevel,
+    /// A sentence for people: "No tickets can be sold."
+    pub says: String,
+}
+
+/// Something a service relies on: an address or a bare name, or with how many copies it takes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum RelationFile {
+    /// One address, or the bare name of a service that has one copy.
+    One(String),
+    /// Several copies could satisfy it.
+    Some(RelationSome),
+}
+
+/// A relation that several copies of a service could satisfy.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RelationSome {
+    /// The service relied on.
+    pub service: String,
+    /// Which copies, or how many of them, it takes.
+    pub copies: CopiesNeeded,
+}
+
+/// Which copies of a service satisfy a relation.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum CopiesNeeded {
+    /// Named: all of them, or those on the same host.
+    Which(WhichCopies),
+    /// At least so many.
+    AtLeast(u32),
+}
+
+/// Which copies, by name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum WhichCopies {
+    /// Every copy.
+    All,
+    /// The copies on the host of the service that relies on them.
+    SameHost,
+}
+
+/// `[service.NAME]` or `[like.NAME]`
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct ServiceFile {
+    /// What people call it.
+    pub title: Option<String>,
+    /// The common block it takes its settings from; what it says itself wins.
+    pub like: Option<String>,
+    /// The host it runs on.
+    pub host: Option<String>,
+    /// The hosts it runs on, a copy on each.
+    pub hosts: Option<Vec<String>>,
+    /// Named copies on each of its hosts; what a copy says itself wins.
+    pub copies: Option<BTreeMap<String, CopyFile>>,
+    /// Settings of the copies on one host, by host name; what a copy says itself wins over these.
+    pub on: Option<BTreeMap<String, CopyFile>>,
+    /// The groups it belongs to.
+    pub groups: Vec<String>,
+    /// What it cannot work without.
+    pub relies_on: Vec<RelationFile>,
+    /// Order only, where both are in play: started after these, stopped before them.
+    pub yields_to: Vec<String>,
+    /// What must not be up at the same time.
+    pub never_with: Vec<String>,
+    /// Whether it should be up.
+    pub expected: Option<Expected>,
+    /// Known and shipped, but off unless a host turns it on.
+    pub optional: Option<bool>,
+    /// What users notice while it is down.
+    pub impact: Option<ImpactFile>,
+    /// Watched, never acted on, for this reason.
+    pub hands_off: Option<String>,
+    /// Who owns it.
+    pub owner: Option<String>,
+    /// Its log files.
+    pub logs: Vec<String>,
+    /// Where its configuration is.
+    pub configuration: Vec<String>,
+    /// What carries it.
+    pub run_by: Option<RunBy>,
+    /// Values of its own, put in wherever `{name}` stands.
+    pub values: BTreeMap<String, ValueFile>,
+    /// How it is run, for `run_by = "process"`.
+    pub process: Option<ProcessFile>,
+    /// Its commands, for `run_by = "commands"`.
+    pub commands: Option<CommandsFile>,
+    /// How it is started.
+    pub start: Option<StartFile>,
+    /// How it is stopped.
+    pub stop: Option<StopFile>,
+    /// How it re-reads its configuration without a restart.
+    pub reload: Option<ReloadFile>,
+    /// Its checks, in order: proven when the last is climbed and it stayed for `steady`.
+    pub ladder: Vec<RungFile>,
+    /// How long it must stay on the last rung (default "0s").
+    pub steady: Option<Span>,
+    /// How many contrary looks in a row make it ailing (default 2).
+    #[schemars(range(min = 1, max = 100))]
+    pub ailing_after: Option<u32>,
+    /// What happens when a step on it fails.
+    pub if_it_fails: Option<IfItFails>,
+}
+
+/// What a copy says for itself.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct CopyFile {
+    /// What people call this copy.
+    pub title: Option<String>,
+    /// Values of its own, put in wherever `{name}` stands.
+    pub values: BTreeMap<String, ValueFile>,
+    /// Environment of its own.
+    pub env: BTreeMap<String, String>,
+    /// Whether this copy should be up.
+    pub expected: Option<Expected>,
+    /// Watched, never acted on, for this reason.
+    pub hands_off: Option<String>,
+}
+
+/// A value: text or a whole number.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum ValueFile {
+    /// Text.
+    Text(String),
+    /// A whole number.
+    Number(i64),
+}
+
+/// How a process is run.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct ProcessFile {
+    /// The program: an absolute path, a path from the estate's folder, or a name looked up in PATH.
+    pub program: Option<String>,
+    /// Its arguments, one each; no shell reads them.
+    pub args: Vec<String>,
+    /// Its working folder.
+    pub dir: Option<String>,
+    /// Its environment. A value "env:NAME" or "file:PATH" is a reference, resolved only at the act.
+    pub env: BTreeMap<String, String>,
+    /// The account it runs as.
+    pub user: Option<String>,
+}
+
+/// The commands of a service that is run by its own. Each is a program and its arguments.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct CommandsFile {
+    /// Starts it.
+    pub start: Vec<String>,
+    /// Stops it.
+    pub stop: Vec<String>,
+    /// Stops it by force.
+    pub force: Vec<String>,
+    /// Has it re-read its configuration.
+    pub reload: Vec<String>,
+    /// Says whether it is up, by its exit code.
+    pub state: Vec<String>,
+    /// Exit codes of `state` that mean up (default 0).
+    pub state_up: Option<Vec<i32>>,
+    /// Exit codes of `state` that mean down (default 1 and 3).
+    pub state_down: Option<Vec<i32>>,
+    /// The working folder.
+    pub dir: Option<String>,
+    /// The environment. A value "env:NAME" or "file:PATH" is a reference, resolved only at the act.
+    pub env: BTreeMap<String, String>,
+    /// The account they run as.
+    pub user: Option<String>,
+    /// How long any one of them may take (default "60s").
+    pub within: Option<Span>,
+}
+
+/// `[service.NAME.start]`
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct StartFile {
+    /// Waited before the act.
+    pub pause_before: Option<Span>,
+    /// Waited once it is proven, before what waits on it begins.
+    pub pause_after: Option<Span>,
+    /// How long climbing the ladder may take (default "60s").
+    pub patience: Option<Span>,
+    /// How often it is tried (default 1).
+    #[schemars(range(min = 1, max = 20))]
+    pub attempts: Option<u32>,
+    /// The gap between attempts (default "5s").
+    pub gap: Option<Span>,
+    /// Exit codes of the start command that are fine (default 0).
+    pub accept_exits: Option<Vec<i32>>,
+    /// Log patterns of which each must appear, from this start on.
+    #[schemars(with = "Vec<Pattern>")]
+    pub must_see: Vec<String>,
+    /// Log patterns of which none may appear, from this start on.
+    #[schemars(with = "Vec<Pattern>")]
+    pub must_not_see: Vec<String>,
+    /// Known noise: a line matching one of these is no forbidden line.
+    #[schemars(with = "Vec<Pattern>")]
+    pub overlook: Vec<String>,
+}
+
+/// Whether force may be used.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Force {
+    /// Never: killing it may corrupt it.
+    Never,
+    /// Only when an operator says so in the moment.
+    #[default]
+    Ask,
+    /// By itself, once the stop's patience has passed.
+    Allow,
+}
+
+/// `[service.NAME.stop]`
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct StopFile {
+    /// Waited before the act.
+    pub pause_before: Option<Span>,
+    /// Waited once it is down, before what waits on it begins.
+    pub pause_after: Option<Span>,
+    /// How long stopping may take before it has failed, or force is used (default "30s").
+    pub patience: Option<Span>,
+    /// How often it is tried (default 1).
+    #[schemars(range(min = 1, max = 20))]
+    pub attempts: Option<u32>,
+    /// The gap between attempts (default "5s").
+    pub gap: Option<Span>,
+    /// Exit codes that are fine for a stop, of the stop command and of the process itself (default 0).
+    pub accept_exits: Option<Vec<i32>>,
+    /// The signal that asks a process to stop (default "TERM").
+    pub signal: Option<Signal>,
+    /// Whether force may be used once patience has passed (default "ask").
+    pub force: Option<Force>,
+    /// Commands run before a force, to gather what is lost by it.
+    pub evidence: Vec<Vec<String>>,
+    /// Log patterns of which each must appear, from this stop on.
+    #[schemars(with = "Vec<Pattern>")]
+    pub must_see: Vec<String>,
+    /// Log patterns of which none may appear, from this stop on.
+    #[schemars(with = "Vec<Pattern>")]
+    pub must_not_see: Vec<String>,
+    /// Known noise: a line matching one of these is no forbidden line.
+    #[schemars(with = "Vec<Pattern>")]
+    pub overlook: Vec<String>,
+}
+
+/// Signals by which a process is asked to do something.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "UPPERCASE")]
+pub enum Signal {
+    /// Terminate.
+    Term,
+    /// Interrupt.
+    Int,
+    /// Quit.
+    Quit,
+    /// Hang up.
+    Hup,
+    /// The program's first own signal.
+    Usr1,
+    /// The program's second own signal.
+    Usr2,
+    /// Window change: some programs stop gracefully on it.
+    Winch,
+}
+
+impl Signal {
+    /// The name as the system writes it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Signal::Term => "TERM",
+            Signal::Int => "INT",
+            Signal::Quit => "QUIT",
+            Signal::Hup => "HUP",
+            Signal::Usr1 => "USR1",
+            Signal::Usr2 => "USR2",
+            Signal::Winch => "WINCH",
+        }
+    }
+}
+
+/// `[service.NAME.reload]`
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct ReloadFile {
+    /// The signal that makes a process re-read its configuration (default "HUP").
+    pub signal: Option<Signal>,
+    /// Waited before the act.
+    pub pause_before: Option<Span>,
+    /// Waited once it is proven again.
+    pub pause_after: Option<Span>,
+    /// How long it may take to be proven again (default: the start's patience).
+    pub patience: Option<Span>,
+    /// Exit codes of the reload command that are fine (default 0).
+    pub accept_exits: Option<Vec<i32>>,
+    /// Log patterns of which each must appear, from this reload on.
+    #[schemars(with = "Vec<Pattern>")]
+    pub must_see: Vec<String>,
+    /// Log patterns of which none may appear, from this reload on.
+    #[schemars(with = "Vec<Pattern>")]
+    pub must_not_see: Vec<String>,
+    /// Known noise: a line matching one of these is no forbidden line.
+    #[schemars(with = "Vec<Pattern>")]
+    pub overlook: Vec<String>,
+}
+
+/// A port: a number, or text that becomes one once `{name}` is put in.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum PortFile {
+    /// A number from 1 to 65535.
+    Number(u16),
+    /// Text with a placeholder.
+    Text(String),
+}
+
+/// One rung of a ladder.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "rung", rename_all = "kebab-case", deny_unknown_fields)]
+pub enum RungFile {
+    /// Its process is there.
+    Process {},
+    /// It listens on a port, by the system's socket table, and holds it itself.
+    Port {
+        /// The port.
+        port: PortFile,
+        /// The local address it listens on (default: the host's, or any).
+        #[serde(default)]
+        on: Option<String>,
+        /// Another program may hold the port (default false: the holder must be the service).
+        #[serde(default)]
+        held_by_any: bool,
+    },
+    /// A connection to a port is accepted.
+    Connect {
+        /// The port.
+        port: PortFile,
+        /// The address to connect to (default: the host's).
+        #[serde(default)]
+        to: Option<String>,
+    },
+    /// An address answers a ping.
+    Ping {
+        /// The address (default: the host's).
+        #[serde(default)]
+        to: Option<String>,
+    },
+    /// A page answers as it should.
+    Web {
+        /// The page, http or https.
+        url: String,
+        /// Statuses that are right (default 200 to 299).
+        #[serde(default)]
+        status: Vec<u16>,
+        /// Text that must be on the page.
+        #[serde(default)]
+        contains: Option<String>,
+        /// Text on the page that says it is still starting: then it is "not yet" whatever the status.
+        #[serde(default)]
+        not_yet: Option<String>,
+        /// A JSON pointer (RFC 6901) into the answer.
+        #[serde(default)]
+        pointer: Option<String>,
+        /// What must stand at the pointer, as text.
+        #[serde(default)]
+        equals: Option<String>,
+        /// Whether the certificate must be good (default true).
+        #[serde(default = "yes")]
+        verify_tls: bool,
+        /// How long one look may take (default "5s").
+        #[serde(default)]
+        within: Option<Span>,
+        /// Whether the page must be gone after a stop (default true).
+        #[serde(default = "yes")]
+        gone_after_stop: bool,
+    },
+    /// A command says so by its exit code.
+    Command {
+        /// The program and its arguments.
+        command: Vec<String>,
+        /// Exit codes that mean it holds (default 0).
+        #[serde(default)]
+        holds: Option<Vec<i32>>,
+        /// Exit codes that mean not yet (default 1).
+        #[serde(default)]
+        not_yet: Option<Vec<i32>>,
+        /// How long it may take (default "10s").
+        #[serde(default)]
+        within: Option<Span>,
+        /// Whether it must no longer hold after a stop (default false).
+        #[serde(default)]
+        gone_after_stop: bool,
+    },
+    /// A file is there.
+    File {
+        /// The file.
+        path: String,
+        /// It must have been written since the start (default false).
+        #[serde(default)]
+        since_start: bool,
+        /// Whether it must be gone after a stop (default false).
+        #[serde(default)]
+        gone_after_stop: bool,
+    },
+    /// Something is mounted there.
+    Mount {
+        /// The mount point.
+        path: String,
+        /// Whether it must be gone after a stop (default false).
+        #[serde(default)]
+        gone_after_stop: bool,
+    },
+}
+
+fn yes() -> bool {
+    true
+}
+
+/// Marks texts that are log patterns in the schema; they are kept as plain text.
+pub struct Pattern;
+
+impl JsonSchema for Pattern {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Pattern".into()
+    }
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({
+            "type": "string", "format": "yantro-pattern",
+            "description": "A regular expression, matched within one line."
+        })
+    }
+}

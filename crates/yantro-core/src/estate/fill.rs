@@ -1,0 +1,112 @@
+//! Placeholders: `{name}` in the texts of a service stands for one of its values.
+//!
+//! A name starts with a lower-case letter, so that the counted repetitions of a pattern (`{2,3}`)
+//! are left alone. `{{` and `}}` stand for the braces themselves.
+
+use std::collections::BTreeMap;
+
+use serde_json::Value;
+
+/// A placeholder that no value has a name for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unfilled {
+    /// The path below the service at which it stands.
+    pub path: String,
+    /// Its name.
+    pub name: String,
+}
+
+/// Puts values into every text below `node`. Below the keys of log patterns they are escaped, so
+/// that a value is matched as itself.
+pub fn fill(node: &mut Value, values: &BTreeMap<String, String>, path: &str, unfilled: &mut Vec<Unfilled>) {
+    match node {
+        Value::String(text) => {
+            let is_pattern = ["must_see", "must_not_see", "overlook"].iter().any(|k| path.contains(k));
+            *text = replace(text, |name| match values.get(name) {
+                Some(value) if is_pattern => Some(regex::escape(value)),
+                Some(value) => Some(value.clone()),
+                None => {
+                    unfilled.push(Unfilled { path: path.to_owned(), name: name.to_owned() });
+                    None
+                }
+            });
+        }
+        Value::Array(items) => {
+            for (i, item) in items.iter_mut().enumerate() {
+                fill(item, values, &format!("{path}.{i}"), unfilled);
+            }
+        }
+        Value::Object(map) => {
+            for (key, item) in map.iter_mut() {
+                fill(item, values, &if path.is_empty() { key.clone() } else { format!("{path}.{key}") }, unfilled);
+            }
+        }
+        Value::Null | Value::Bool(_) | Value::Number(_) => {}
+    }
+}
+
+/// The text with every placeholder replaced by a plain letter, to check what stands around them.
+pub fn blank(text: &str) -> String {
+    replace(text, |_| Some("x".to_owned()))
+}
+
+fn replace(text: &str, mut value_of: impl FnMut(&str) -> Option<String>) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(at) = rest.find(['{', '}']) {
+        out.push_str(&rest[..at]);
+        let tail = &rest[at..];
+        if tail.starts_with("{{") || tail.starts_with("}}") {
+            out.push_str(&tail[..1]);
+            rest = &tail[2..];
+            continue;
+        }
+        let name = tail.strip_prefix('{').and_then(|t| t.split_once('}')).map(|(name, _)| name).filter(|n| is_name(n));
+        match name {
+            Some(name) => {
+                match value_of(name) {
+                    Some(value) => out.push_str(&value),
+                    None => out.push_str(&tail[..name.len() + 2]),
+                }
+                rest = &tail[name.len() + 2..];
+            }
+            None => {
+                out.push_str(&tail[..1]);
+                rest = &tail[1..];
+            }
+        }
+    }
+    out.push_str(rest);
+    out
+}
+
+fn is_name(text: &str) -> bool {
+    text.starts_with(|c: char| c.is_ascii_lowercase()) && text.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_' || c == '-')
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+    use serde_json::json;
+
+    use super::*;
+
+    #[rstest]
+    #[case::plain("--port={port}", "--port=7411")]
+    #[case::braces("{{port}}", "{port}")]
+    #[case::json("{\"a\":1}", "{\"a\":1}")]
+    #[case::counted("[0-9]{2,3}", "[0-9]{2,3}")]
+    #[case::unknown("{lane}", "{lane}")]
+    fn values_are_put_in(#[case] text: &str, #[case] filled: &str) {
+        let mut node = json!(text);
+        fill(&mut node, &BTreeMap::from([("port".to_owned(), "7411".to_owned())]), "args", &mut Vec::new());
+        assert_eq!(node, json!(filled));
+    }
+
+    #[test]
+    fn a_value_in_a_pattern_is_matched_as_itself() {
+        let mut node = json!({ "must_see": ["gate {gate} ready"] });
+        fill(&mut node, &BTreeMap::from([("gate".to_owned(), "A.1".to_owned())]), "start", &mut Vec::new());
+        assert_eq!(node["must_see"][0], json!("gate A\\.1 ready"));
+    }
+}

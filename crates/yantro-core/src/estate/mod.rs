@@ -1,0 +1,18 @@
+//! The estate: what is looked after. The file as written ([`file`]), what is wrong with it
+//! ([`Fault`]), and what it comes to ([`Estate`]).
+
+mod fault;
+pub mod file;
+mod fill;
+mod model;
+mod structure;
+mod vet;
+
+pub use fault::{Fault, Severity};
+pub use file::{Expected, Force, IfItFails, ImpactLevel, Reach, Signal, StandsFor};
+pub use model::{
+    CommandsSpec, Estate, Group, Host, Impact, Limits, LogPatterns, ProcessSpec, Relation, ReloadBlock, Rung, RungKind, Service,
+    ServiceRunner, StartBlock, StopBlock,
+};
+pub use structure::json_schema;
+pub use vet::{MAX_BYTES, Vetted, vet};

@@ -1,0 +1,416 @@
+//! What an estate file comes to: every copy of every service with all its settings, nothing left
+//! to look up.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::file::{Expected, Force, IfItFails, ImpactLevel, Reach, Signal, StandsFor};
+use crate::{
+    name::{Address, GroupName, HostName, ServiceName},
+    time::Span,
+};
+
+/// An estate without faults.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Estate {
+    /// What it is called.
+    pub name: String,
+    /// What it stands for.
+    pub stands_for: StandsFor,
+    /// IANA time zone in which hours are shown.
+    pub time_zone: String,
+    /// Limits over everything.
+    pub limits: Limits,
+    /// Its hosts.
+    pub hosts: BTreeMap<HostName, Host>,
+    /// Its groups.
+    pub groups: BTreeMap<GroupName, Group>,
+    /// Every copy of every service.
+    pub services: BTreeMap<Address, Service>,
+}
+
+/// How much may be acted on at once. `None` is no limit.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Limits {
+    /// Over everything.
+    pub at_once: Option<u32>,
+    /// On any one host.
+    pub per_host: Option<u32>,
+}
+
+/// A host.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Host {
+    /// What people call it, if anything else than its name.
+    pub title: Option<String>,
+    /// How it is reached.
+    pub reach: Reach,
+    /// Its network address.
+    pub address: String,
+    /// How many steps at once, here.
+    pub at_once: Option<u32>,
+}
+
+/// A group of services.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Group {
+    /// What people call it, if anything else than its name.
+    pub title: Option<String>,
+    /// How many members must stay proven while a run works on the others.
+    pub keep_up: Option<u32>,
+    /// How many members at once.
+    pub at_once: Option<u32>,
+    /// Its members, by address.
+    pub members: BTreeSet<Address>,
+}
+
+/// What a service cannot work without: at least so many of these.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Relation {
+    /// The copies that can satisfy it.
+    pub any_of: BTreeSet<Address>,
+    /// How many of them it takes.
+    pub at_least: u32,
+}
+
+/// What users notice.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Impact {
+    /// How much.
+    pub level: ImpactLevel,
+    /// A sentence, where the estate has one.
+    pub says: Option<String>,
+}
+
+/// One copy of a service with all its settings.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Service {
+    /// What it is called.
+    pub address: Address,
+    /// What people call it.
+    pub title: String,
+    /// The groups it is in.
+    pub groups: BTreeSet<GroupName>,
+    /// What it cannot work without.
+    pub relies_on: Vec<Relation>,
+    /// What goes first where both are in play.
+    pub yields_to: BTreeSet<Address>,
+    /// What must never be up with it; holds both ways.
+    pub never_with: BTreeSet<Address>,
+    /// Whether it should be up.
+    pub expected: Expected,
+    /// What users notice while it is down.
+    pub impact: Impact,
+    /// Watched, never acted on, for this reason.
+    pub hands_off: Option<String>,
+    /// Who owns it.
+    pub owner: Option<String>,
+    /// Its log files, as absolute paths.
+    pub logs: Vec<String>,
+    /// Where its configuration is.
+    pub configuration: Vec<String>,
+    /// What carries it.
+    pub runner: ServiceRunner,
+    /// How it is started.
+    pub start: StartBlock,
+    /// How it is stopped.
+    pub stop: StopBlock,
+    /// How it is reloaded, where it can be.
+    pub reload: Option<ReloadBlock>,
+    /// Its checks, in order.
+    pub ladder: Vec<Rung>,
+    /// How long it must stay on the last rung.
+    pub steady: Span,
+    /// How many contrary looks in a row make it ailing.
+    pub ailing_after: u32,
+    /// What happens when a step on it fails.
+    pub if_it_fails: IfItFails,
+}
+
+/// What carries a service.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "run_by", rename_all = "kebab-case")]
+pub enum ServiceRunner {
+    /// Yantro itself, detached.
+    Process(ProcessSpec),
+    /// Its own commands.
+    Commands(CommandsSpec),
+}
+
+/// A process that Yantro starts.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ProcessSpec {
+    /// The program: an absolute path, or a name looked up in PATH.
+    pub program: String,
+    /// Its arguments.
+    pub args: Vec<String>,
+    /// Its working folder.
+    pub dir: String,
+    /// Its environment; values may be references.
+    pub env: BTreeMap<String, String>,
+    /// The account it runs as, where not the server's.
+    pub user: Option<String>,
+}
+
+/// Commands that carry a service.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct CommandsSpec {
+    /// Starts it.
+    pub start: Vec<String>,
+    /// Stops it.
+    pub stop: Vec<String>,
+    /// Stops it by force, where there is a way.
+    pub force: Vec<String>,
+    /// Reloads it, where there is a way.
+    pub reload: Vec<String>,
+    /// Says whether it is up.
+    pub state: Vec<String>,
+    /// Exit codes of `state` that mean up.
+    pub state_up: Vec<i32>,
+    /// Exit codes of `state` that mean down.
+    pub state_down: Vec<i32>,
+    /// The working folder.
+    pub dir: String,
+    /// The environment; values may be references.
+    pub env: BTreeMap<String, String>,
+    /// The account they run as.
+    pub user: Option<String>,
+    /// How long any one may take.
+    pub within: Span,
+}
+
+/// Log patterns of an act.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct LogPatterns {
+    /// Each must appear.
+    pub must_see: Vec<String>,
+    /// None may appear.
+    pub must_not_see: Vec<String>,
+    /// Known noise.
+    pub overlook: Vec<String>,
+}
+
+impl LogPatterns {
+    /// Whether there is nothing to verify.
+    pub fn is_empty(&self) -> bool {
+        self.must_see.is_empty() && self.must_not_see.is_empty()
+    }
+}
+
+/// How a service is started.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct StartBlock {
+    /// Waited before the act.
+    pub pause_before: Span,
+    /// Waited once it is proven.
+    pub pause_after: Span,
+    /// How long climbing may take.
+    pub patience: Span,
+    /// How often it is tried.
+    pub attempts: u32,
+    /// The gap between attempts.
+    pub gap: Span,
+    /// Exit codes of the start command that are fine.
+    pub accept_exits: Vec<i32>,
+    /// Log verification.
+    pub patterns: LogPatterns,
+}
+
+/// How a service is stopped.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct StopBlock {
+    /// Waited before the act.
+    pub pause_before: Span,
+    /// Waited once it is down.
+    pub pause_after: Span,
+    /// How long stopping may take.
+    pub patience: Span,
+    /// How often it is tried.
+    pub attempts: u32,
+    /// The gap between attempts.
+    pub gap: Span,
+    /// Exit codes that are fine for a stop.
+    pub accept_exits: Vec<i32>,
+    /// The signal that asks a process to stop.
+    pub signal: Signal,
+    /// Whether force may be used.
+    pub force: Force,
+    /// Commands run before a force.
+    pub evidence: Vec<Vec<String>>,
+    /// Log verification.
+    pub patterns: LogPatterns,
+}
+
+/// How a service is reloaded.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ReloadBlock {
+    /// The signal that makes a process re-read its configuration.
+    pub signal: Signal,
+    /// Waited before the act.
+    pub pause_before: Span,
+    /// Waited once it is proven again.
+    pub pause_after: Span,
+    /// How long it may take.
+    pub patience: Span,
+    /// Exit codes of the reload command that are fine.
+    pub accept_exits: Vec<i32>,
+    /// Log verification.
+    pub patterns: LogPatterns,
+}
+
+/// One rung of a ladder.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Rung {
+    /// What is looked at.
+    #[serde(flatten)]
+    pub kind: RungKind,
+    /// Whether the same look must find nothing after a stop (R15).
+    pub gone_after_stop: bool,
+}
+
+/// What a rung looks at.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "rung", rename_all = "kebab-case")]
+pub enum RungKind {
+    /// Its process is there.
+    Process,
+    /// It listens on a port, by the system's socket table.
+    Port {
+        /// The port.
+        port: u16,
+        /// The local address, where one is meant.
+        on: Option<String>,
+        /// Whether another program may hold it.
+        held_by_any: bool,
+    },
+    /// A connection is accepted.
+    Connect {
+        /// The port.
+        port: u16,
+        /// The address connected to.
+        to: String,
+    },
+    /// An address answers a ping.
+    Ping {
+        /// The address.
+        to: String,
+    },
+    /// A page answers.
+    Web {
+        /// The page.
+        url: String,
+        /// Statuses that are right; empty: any success.
+        status: Vec<u16>,
+        /// Text that must be there.
+        contains: Option<String>,
+        /// Text that says "not yet".
+        not_yet: Option<String>,
+        /// JSON pointer into the answer.
+        pointer: Option<String>,
+        /// What must stand at the pointer.
+        equals: Option<String>,
+        /// Whether the certificate must be good.
+        verify_tls: bool,
+        /// How long one look may take.
+        within: Span,
+    },
+    /// A command says so.
+    Command {
+        /// Program and arguments.
+        command: Vec<String>,
+        /// Exit codes that mean it holds.
+        holds: Vec<i32>,
+        /// Exit codes that mean not yet.
+        not_yet: Vec<i32>,
+        /// How long it may take.
+        within: Span,
+    },
+    /// A file is there.
+    File {
+        /// The file.
+        path: String,
+        /// It must have been written since the start.
+        since_start: bool,
+    },
+    /// Something is mounted there.
+    Mount {
+        /// The mount point.
+        path: String,
+    },
+    /// The service's own state command says it is up.
+    State,
+    /// The log lines of an act: each wanted one seen, no forbidden one (R17).
+    Log,
+}
+
+impl RungKind {
+    /// What the rung is, in a few words, for rows and sentences.
+    pub fn says(&self) -> String {
+        match self {
+            RungKind::Process => "process".to_owned(),
+            RungKind::Port { port, .. } => format!("port {port}"),
+            RungKind::Connect { port, to } => format!("connects to {to}:{port}"),
+            RungKind::Ping { to } => format!("{to} answers ping"),
+            RungKind::Web { url, .. } => format!("page {}", url.splitn(4, '/').nth(3).map_or("/".to_owned(), |p| format!("/{p}"))),
+            RungKind::Command { command, .. } => format!("command {}", command.first().map_or("", |c| c.rsplit('/').next().unwrap_or(c))),
+            RungKind::File { path, .. } => format!("file {}", path.rsplit('/').next().unwrap_or(path)),
+            RungKind::Mount { path } => format!("mount {path}"),
+            RungKind::State => "state command".to_owned(),
+            RungKind::Log => "log".to_owned(),
+        }
+    }
+}
+
+impl Service {
+    /// Whether the service belongs to a host.
+    pub fn is_on(&self, host: &HostName) -> bool {
+        &self.address.host == host
+    }
+
+    /// Whether it is only watched: nothing here says how it is started.
+    pub fn runner_is_watched_only(&self) -> bool {
+        match &self.runner {
+            ServiceRunner::Process(p) => p.program.is_empty(),
+            ServiceRunner::Commands(c) => c.state.is_empty(),
+        }
+    }
+
+    /// Every address that some relation of it names.
+    pub fn relies_on_any(&self) -> impl Iterator<Item = &Address> {
+        self.relies_on.iter().flat_map(|r| r.any_of.iter())
+    }
+
+    /// The patterns that belong to an act.
+    pub fn patterns(&self, act: crate::sequence::StepKind) -> &LogPatterns {
+        use crate::sequence::StepKind;
+        static NONE: std::sync::LazyLock<LogPatterns> = std::sync::LazyLock::new(LogPatterns::default);
+        match act {
+            StepKind::Start => &self.start.patterns,
+            StepKind::Stop => &self.stop.patterns,
+            StepKind::Reload => self.reload.as_ref().map_or(&NONE, |r| &r.patterns),
+            StepKind::Await => &NONE,
+        }
+    }
+
+    /// The rungs an act is proven by, in order. For a stop, the rungs that must be gone.
+    pub fn ladder_of(&self, act: crate::sequence::StepKind) -> Vec<Rung> {
+        use crate::sequence::StepKind;
+        let mut rungs: Vec<Rung> = match act {
+            StepKind::Start | StepKind::Reload | StepKind::Await => self.ladder.clone(),
+            StepKind::Stop => self.ladder.iter().filter(|r| r.gone_after_stop).cloned().collect(),
+        };
+        if !self.patterns(act).is_empty() {
+            rungs.push(Rung { kind: RungKind::Log, gone_after_stop: false });
+        }
+        rungs
+    }
+}
+
+impl Estate {
+    /// All copies of a service, by address.
+    pub fn copies_of<'e>(&'e self, name: &'e ServiceName) -> impl Iterator<Item = &'e Address> + 'e {
+        self.services.keys().filter(move |a| &a.service == name)
+    }
+}

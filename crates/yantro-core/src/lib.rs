@@ -1,0 +1,20 @@
+//! The heart of Yantro, without I/O, clock or interface: the estate and its vetting, the
+//! sequence worked out for a wish, the run machine, the ladder, and log matching.
+//!
+//! Time and facts come in as values, orders go out as values; this crate knows none of the others.
+//!
+//! Where things are: [`estate`] reads and vets a description, [`graph`] knows what relies on what,
+//! [`selection`] turns what a person typed into addresses, [`sequence`] works out the steps,
+//! [`run`] is the machine that carries a sequence through, [`logs`] matches log lines.
+
+pub mod board;
+pub mod estate;
+pub mod graph;
+pub mod logs;
+pub mod name;
+pub mod overrides;
+pub mod run;
+pub mod selection;
+pub mod sequence;
+pub mod state;
+pub mod time;

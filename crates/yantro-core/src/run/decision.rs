@@ -1,0 +1,246 @@
+//! What an operator may do with a run, and what each thing leads to (R30).
+
+use std::collections::BTreeSet;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::{
+    event::HoldCause,
+    state::{Run, StepState},
+};
+use crate::{name::Address, overrides::Override, sequence::{Release, StepId, StepKind}};
+
+/// What is decided.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum DecisionKind {
+    /// Hold the run: begin nothing new.
+    Hold,
+    /// Let a held run go on, where no failed step stands in the way.
+    Resume,
+    /// Try a failed step again, with a changed override if wished.
+    TryAgain {
+        /// The step.
+        step: StepId,
+        /// What to put over the estate's settings from now on.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        change: Option<Override>,
+    },
+    /// Leave a failed step out, and every step that waits on it.
+    PassOver {
+        /// The step.
+        step: StepId,
+    },
+    /// Take a failed step as good and go on.
+    Vouch {
+        /// The step.
+        step: StepId,
+    },
+    /// End a service by force, where that was asked.
+    Force {
+        /// The step.
+        step: StepId,
+    },
+    /// End the run: await what is in flight, look, and list what differs.
+    GiveUp,
+}
+
+impl DecisionKind {
+    /// The word people read.
+    pub fn word(&self) -> &'static str {
+        match self {
+            DecisionKind::Hold => "hold",
+            DecisionKind::Resume => "resume",
+            DecisionKind::TryAgain { .. } => "try again",
+            DecisionKind::PassOver { .. } => "pass over",
+            DecisionKind::Vouch { .. } => "vouch",
+            DecisionKind::Force { .. } => "force",
+            DecisionKind::GiveUp => "give up",
+        }
+    }
+    /// The step it is about.
+    pub fn step(&self) -> Option<StepId> {
+        match self {
+            DecisionKind::TryAgain { step, .. }
+            | DecisionKind::PassOver { step }
+            | DecisionKind::Vouch { step }
+            | DecisionKind::Force { step } => Some(*step),
+            DecisionKind::Hold | DecisionKind::Resume | DecisionKind::GiveUp => None,
+        }
+    }
+    /// Whether it must come with a reason.
+    pub fn needs_reason(&self) -> bool {
+        match self {
+            DecisionKind::PassOver { .. } | DecisionKind::Vouch { .. } | DecisionKind::GiveUp => true,
+            DecisionKind::Hold | DecisionKind::Resume | DecisionKind::TryAgain { .. } | DecisionKind::Force { .. } => false,
+        }
+    }
+}
+
+/// A decision, by whom, and which hold it answers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Decision {
+    /// What.
+    #[serde(flatten)]
+    pub kind: DecisionKind,
+    /// The hold it answers; needed for everything but `hold` and `give-up`.
+    #[serde(default)]
+    pub hold: Option<u32>,
+    /// By whom.
+    pub who: String,
+    /// Why.
+    #[serde(default)]
+    pub why: Option<String>,
+}
+
+/// Why an input does not fit the state a run is in.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Refusal {
+    /// The run ended.
+    #[error("run {run} has ended: {word}")]
+    Ended {
+        /// The run.
+        run: u64,
+        /// How.
+        word: &'static str,
+    },
+    /// The decision answers a hold that is over.
+    #[error("that hold is over: {by}")]
+    Stale {
+        /// Who decided what.
+        by: String,
+    },
+    /// The step does not await this decision.
+    #[error("step {step} is {state}, and {decision} is for a step that awaits it")]
+    NotAwaited {
+        /// The step.
+        step: StepId,
+        /// How it stands.
+        state: &'static str,
+        /// What was decided.
+        decision: &'static str,
+    },
+    /// Failed steps must be decided first.
+    #[error("step {step} failed and must be decided first")]
+    StepsFirst {
+        /// One that awaits a decision.
+        step: StepId,
+    },
+    /// The run is not held.
+    #[error("run {run} is not held")]
+    NotHeld {
+        /// The run.
+        run: u64,
+    },
+    /// A reason is needed.
+    #[error("{decision} needs a reason")]
+    NoReason {
+        /// What was decided.
+        decision: &'static str,
+    },
+    /// There is no such step.
+    #[error("run {run} has no step {step}")]
+    NoStep {
+        /// The run.
+        run: u64,
+        /// The step.
+        step: StepId,
+    },
+}
+
+impl Refusal {
+    /// What to do.
+    pub fn hint(&self) -> &'static str {
+        match self {
+            Refusal::Ended { .. } => "plan a new run",
+            Refusal::Stale { .. } | Refusal::NotAwaited { .. } => "look at the run as it stands now",
+            Refusal::StepsFirst { .. } => "try it again, pass it over, vouch for it, or give up the run",
+            Refusal::NotHeld { .. } => "hold it first, or let it go on",
+            Refusal::NoReason { .. } => "say why, for those who read the record",
+            Refusal::NoStep { .. } => "see the run's steps",
+        }
+    }
+}
+
+/// Something an operator may do now, and what it leads to.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Allowed {
+    /// What.
+    #[serde(flatten)]
+    pub kind: DecisionKind,
+    /// The hold it would answer.
+    pub hold: Option<u32>,
+    /// What it leads to, in a sentence.
+    pub leads_to: String,
+    /// Whether it must come with a reason.
+    pub needs_reason: bool,
+}
+
+impl Run {
+    /// What an operator may do now.
+    pub fn allowed(&self) -> Vec<Allowed> {
+        let mut all = Vec::new();
+        if self.has_ended() || self.giving_up {
+            return all;
+        }
+        let hold = self.hold_no();
+        let mut add = |kind: DecisionKind, leads_to: String| {
+            let needs_reason = kind.needs_reason();
+            all.push(Allowed { kind, hold, leads_to, needs_reason });
+        };
+        for step in self.awaiting() {
+            let now = self.step_now(step);
+            let said = self.begun.sequence.step(step);
+            let address = &said.address;
+            let waiting = self.waiting_on(step);
+            match &now.state {
+                StepState::Asking { .. } => add(
+                    DecisionKind::Force { step },
+                    format!("ends {address} by force: what it has not written is lost"),
+                ),
+                _ => {
+                    let cleared = if said.kind == StepKind::Start && now.attempts > 0 { ", once the earlier attempt is gone" } else { "" };
+                    add(DecisionKind::TryAgain { step, change: None }, format!("{} {address} again{cleared}, then goes on", said.kind.word()));
+                }
+            }
+            let others = match waiting.len() {
+                0 => "nothing waits on it".to_owned(),
+                n => format!("and the {n} step{} that wait{} on it", if n == 1 { "" } else { "s" }, if n == 1 { "s" } else { "" }),
+            };
+            add(DecisionKind::PassOver { step }, format!("leaves out step {step} ({} {address}), {others}", said.kind.word()));
+            let standing = match said.kind {
+                StepKind::Stop => format!("takes {address} as down though that is not proven, and goes on"),
+                StepKind::Start | StepKind::Await | StepKind::Reload => format!("takes {address} as good though it is not proven, and goes on"),
+            };
+            add(DecisionKind::Vouch { step }, standing);
+        }
+        if self.hold_causes().next().is_none() {
+            add(DecisionKind::Hold, "lets what is in flight end, and begins nothing new".to_owned());
+        } else if self.awaiting().next().is_none() && !self.hold_causes().any(|c| matches!(c, HoldCause::Standstill)) {
+            add(DecisionKind::Resume, "goes on from here".to_owned());
+        }
+        let left = self.steps_not_ended();
+        add(DecisionKind::GiveUp, format!("ends the run here: {left} step{} left undone, and what differs from as found is listed", if left == 1 { "" } else { "s" }));
+        all
+    }
+
+    /// Every step that waits on this one being good, directly or not.
+    pub fn waiting_on(&self, step: StepId) -> BTreeSet<StepId> {
+        let mut all = BTreeSet::new();
+        let mut queue = vec![step];
+        while let Some(at) = queue.pop() {
+            for (next, release) in self.waiters(at) {
+                if *release == Release::WhenGood && !self.step_now(*next).state.has_ended() && all.insert(*next) {
+                    queue.push(*next);
+                }
+            }
+        }
+        all
+    }
+
+    /// The services that a vouched step leaves standing or unproven.
+    pub fn vouched(&self) -> BTreeSet<Address> {
+        self.steps().filter(|(_, now)| matches!(now.state, StepState::Ended(super::StepEnd::Vouched { .. }))).map(|(s, _)| s.address.clone()).collect()
+    }
+}

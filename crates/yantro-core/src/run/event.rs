@@ -1,0 +1,441 @@
+//! What happened in a run, in the past tense: the only source for log, stream, CLI and console.
+
+use std::{collections::BTreeMap, fmt, time::Duration};
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::decision::Decision;
+use crate::{
+    estate::Service,
+    logs::{LogCount, LogHit},
+    name::Address,
+    overrides::Overrides,
+    sequence::{Sequence, StepId},
+    state::SeenState,
+    time::Timestamp,
+};
+
+/// The version of the events written now. Readers know every version up to it.
+pub const EVENT_VERSION: u32 = 1;
+
+/// The identity of an act: the same act keeps it however often it is asked about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
+#[serde(transparent)]
+pub struct ActId(pub u32);
+
+/// What an act does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum ActKind {
+    /// Starts the service.
+    Start,
+    /// Asks it to stop.
+    Stop,
+    /// Stops what an earlier attempt of the same start left behind.
+    Clear,
+    /// Gathers evidence before a force, by the command of this number.
+    Evidence(u32),
+    /// Ends it by force.
+    Force,
+    /// Has it re-read its configuration.
+    Reload,
+}
+
+impl ActKind {
+    /// The word people read.
+    pub fn word(self) -> &'static str {
+        match self {
+            ActKind::Start => "start",
+            ActKind::Stop => "stop",
+            ActKind::Clear => "clear away",
+            ActKind::Evidence(_) => "gather evidence",
+            ActKind::Force => "force",
+            ActKind::Reload => "reload",
+        }
+    }
+}
+
+/// How a run began: everything it needs, so that nothing is planned again (R9).
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Begun {
+    /// Version of this and all later events.
+    pub version: u32,
+    /// Who began it.
+    pub who: String,
+    /// Why, in their words.
+    pub why: Option<String>,
+    /// The edition of the estate.
+    pub edition: u64,
+    /// The steps.
+    pub sequence: Sequence,
+    /// Every service it acts on or is answerable for, as this run sees it.
+    pub services: BTreeMap<Address, Service>,
+    /// Who is in a group that keeps some up, and how many.
+    pub keep_up: BTreeMap<crate::name::GroupName, KeepUp>,
+    /// What it puts over the estate's settings.
+    pub overrides: Overrides,
+    /// How everything it is answerable for stood.
+    pub as_found: BTreeMap<Address, SeenState>,
+}
+
+/// A group whose members must not all go at once.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct KeepUp {
+    /// Its members.
+    pub members: std::collections::BTreeSet<Address>,
+    /// How many must stay proven; 0 where the operator set it aside.
+    pub keep_up: u32,
+    /// How many may be worked on at once.
+    pub at_once: Option<u32>,
+}
+
+/// How a step ended.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "end", rename_all = "kebab-case")]
+pub enum StepEnd {
+    /// Carried out and proven.
+    Done,
+    /// It was so already.
+    Unneeded,
+    /// Left out by decision or rule, or because what it waited for was.
+    PassedOver {
+        /// By whom, or by which rule.
+        by: String,
+        /// Why.
+        why: String,
+    },
+    /// Taken as good on an operator's word.
+    Vouched {
+        /// By whom.
+        by: String,
+        /// Why.
+        why: String,
+    },
+    /// The run ended before it.
+    NotBegun,
+}
+
+impl StepEnd {
+    /// Whether what waits on the step may begin.
+    pub fn is_good(&self) -> bool {
+        match self {
+            StepEnd::Done | StepEnd::Unneeded | StepEnd::Vouched { .. } => true,
+            StepEnd::PassedOver { .. } | StepEnd::NotBegun => false,
+        }
+    }
+    /// The word people read.
+    pub fn word(&self) -> &'static str {
+        match self {
+            StepEnd::Done => "done",
+            StepEnd::Unneeded => "unneeded",
+            StepEnd::PassedOver { .. } => "passed over",
+            StepEnd::Vouched { .. } => "vouched",
+            StepEnd::NotBegun => "not begun",
+        }
+    }
+}
+
+/// Why a run is held. It goes on once no cause is left.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "cause", rename_all = "kebab-case")]
+pub enum HoldCause {
+    /// A step failed and awaits a decision.
+    Step {
+        /// The step.
+        step: StepId,
+    },
+    /// An operator held it.
+    Operator {
+        /// Who.
+        who: String,
+    },
+    /// The one switch that holds everything is on (R36).
+    Standstill,
+    /// The server was away longer than five minutes (R34).
+    Away,
+    /// The first look found acts that nobody confirmed (R8).
+    Changed {
+        /// What is new, in sentences.
+        acts: Vec<String>,
+    },
+    /// Something it is answerable for left `proven`, and has no step to fail (R18).
+    Lost {
+        /// The service.
+        address: Address,
+    },
+    /// The newest edition restricts what it was about to do (R25).
+    Restricted {
+        /// The service.
+        address: Address,
+        /// How.
+        why: String,
+    },
+    /// Events could not be stored (R27).
+    Storage {
+        /// What the system said.
+        why: String,
+    },
+}
+
+impl fmt::Display for HoldCause {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            HoldCause::Step { step } => write!(f, "step {step} failed"),
+            HoldCause::Operator { who } => write!(f, "held by {who}"),
+            HoldCause::Standstill => f.write_str("everything is at a standstill"),
+            HoldCause::Away => f.write_str("the server was away for more than five minutes"),
+            HoldCause::Changed { acts } => write!(f, "things changed since it was confirmed: {}", acts.join("; ")),
+            HoldCause::Lost { address } => write!(f, "{address} is no longer proven"),
+            HoldCause::Restricted { address, why } => write!(f, "{address}: {why}"),
+            HoldCause::Storage { why } => write!(f, "events could not be stored: {why}"),
+        }
+    }
+}
+
+/// How a run ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum RunEnd {
+    /// Every step as wished for.
+    Finished,
+    /// Something was passed over or vouched for.
+    FinishedWithExceptions,
+    /// An operator ended it.
+    GivenUp,
+    /// It never began.
+    Refused,
+}
+
+impl RunEnd {
+    /// The word people read.
+    pub fn word(self) -> &'static str {
+        match self {
+            RunEnd::Finished => "finished",
+            RunEnd::FinishedWithExceptions => "finished with exceptions",
+            RunEnd::GivenUp => "given up",
+            RunEnd::Refused => "refused",
+        }
+    }
+}
+
+/// Where a service stands differently from how it was found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Difference {
+    /// The service.
+    pub address: Address,
+    /// As found.
+    pub found: SeenState,
+    /// As it stands.
+    pub now: SeenState,
+}
+
+/// What happened.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "event", rename_all = "kebab-case")]
+pub enum Event {
+    /// The run was asked for, and its sequence is fixed.
+    Begun(Box<Begun>),
+    /// It waits for locks that others hold.
+    Queued {
+        /// Behind whom.
+        behind: Vec<String>,
+    },
+    /// It has its locks.
+    Locked,
+    /// It looked at everything it is answerable for.
+    FirstLooked {
+        /// How things stand.
+        seen: BTreeMap<Address, SeenState>,
+    },
+    /// A step waits out its pause.
+    StepPausing {
+        /// The step.
+        step: StepId,
+        /// Until when.
+        until: Timestamp,
+        /// Whether the act is already behind it.
+        after_act: bool,
+    },
+    /// An act is about to be given. Stored before it is.
+    ActIntended {
+        /// The step.
+        step: StepId,
+        /// The act's identity.
+        act: ActId,
+        /// What it does.
+        kind: ActKind,
+        /// Which attempt of the step.
+        attempt: u32,
+        /// When its patience ends.
+        patience_ends: Timestamp,
+    },
+    /// The recorder has begun it.
+    ActBegun {
+        /// The step.
+        step: StepId,
+        /// The act.
+        act: ActId,
+        /// How it began.
+        begun: super::input::ActBegun,
+    },
+    /// It ended, or could not be given.
+    ActEnded {
+        /// The step.
+        step: StepId,
+        /// The act.
+        act: ActId,
+        /// How it ended.
+        end: super::input::ActEnd,
+    },
+    /// What became of an act cannot be known (R21).
+    ActUnknown {
+        /// The step.
+        step: StepId,
+        /// The act.
+        act: ActId,
+    },
+    /// A step climbs its ladder.
+    StepProving {
+        /// The step.
+        step: StepId,
+        /// When its patience ends.
+        patience_ends: Timestamp,
+    },
+    /// A rung was climbed.
+    RungClimbed {
+        /// The step.
+        step: StepId,
+        /// The rung, from 0.
+        rung: u32,
+        /// What was looked at and answered.
+        says: String,
+    },
+    /// A rung was lost again while the step had to stay steady.
+    RungLost {
+        /// The step.
+        step: StepId,
+        /// The rung, from 0.
+        rung: u32,
+        /// What was looked at and answered.
+        says: String,
+    },
+    /// The last rung was climbed; now it must stay so.
+    SteadyBegan {
+        /// The step.
+        step: StepId,
+        /// Until when.
+        until: Timestamp,
+    },
+    /// Log lines kept as evidence.
+    LogKept {
+        /// The step.
+        step: StepId,
+        /// The sources and what was found in each.
+        logs: Vec<LogEvidence>,
+    },
+    /// An attempt failed and another follows.
+    AttemptFailed {
+        /// The step.
+        step: StepId,
+        /// Which attempt, from 1.
+        attempt: u32,
+        /// Why.
+        reason: String,
+        /// When the next begins.
+        next_at: Timestamp,
+    },
+    /// The service may only be forced if an operator says so.
+    ForceAsked {
+        /// The step.
+        step: StepId,
+        /// Why it is asked.
+        reason: String,
+    },
+    /// A step failed and awaits a decision.
+    StepFailed {
+        /// The step.
+        step: StepId,
+        /// Why.
+        reason: String,
+        /// Whether what became of its act is unknown.
+        outcome_unknown: bool,
+    },
+    /// A step ended.
+    StepEnded {
+        /// The step.
+        step: StepId,
+        /// How.
+        end: StepEnd,
+    },
+    /// Something it is answerable for left `proven`.
+    ServiceLost {
+        /// The service.
+        address: Address,
+        /// What it is now.
+        state: SeenState,
+        /// What shows it.
+        says: String,
+        /// When its patience ends.
+        patience_ends: Timestamp,
+    },
+    /// It is proven again.
+    ServiceRegained {
+        /// The service.
+        address: Address,
+    },
+    /// The run is held for one more cause.
+    Held {
+        /// The hold's number, which a decision must name.
+        hold: u32,
+        /// The cause.
+        cause: HoldCause,
+    },
+    /// A cause of the hold is gone.
+    Unheld {
+        /// The cause.
+        cause: HoldCause,
+        /// By whom or what.
+        by: String,
+    },
+    /// An operator decided.
+    Decided {
+        /// What.
+        decision: Decision,
+    },
+    /// An operator ended it; what is in flight is awaited.
+    GivingUp {
+        /// Who.
+        who: String,
+        /// Why.
+        why: String,
+    },
+    /// The server was away; every open deadline moved by this.
+    Away {
+        /// For how long, in milliseconds.
+        for_ms: u64,
+    },
+    /// The run ended.
+    Ended {
+        /// How.
+        end: RunEnd,
+        /// What stands differently from how it was found.
+        differences: Vec<Difference>,
+    },
+}
+
+/// What was found in one log source.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct LogEvidence {
+    /// The file, or "its own output".
+    pub source: String,
+    /// How often each pattern was seen.
+    pub count: LogCount,
+    /// The lines.
+    pub hits: Vec<LogHit>,
+    /// Whether everything written since the position could be read.
+    pub complete: bool,
+}
+
+/// The five minutes of R34.
+pub(super) const LONG_AWAY: Duration = Duration::from_secs(300);

@@ -1,0 +1,254 @@
+//! What comes into a run, and the orders that go out.
+
+use std::collections::BTreeMap;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::{
+    decision::Decision,
+    event::{ActId, ActKind, Event, HoldCause, LogEvidence},
+};
+use crate::{
+    name::Address,
+    sequence::{StepId, StepKind},
+    state::{Answer, SeenState},
+    time::Timestamp,
+};
+
+/// How an act began.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ActBegun {
+    /// The exact command, with references in the place of secrets.
+    pub command: Vec<String>,
+    /// The working folder.
+    pub dir: String,
+    /// As whom.
+    pub user: String,
+    /// The process, where one was started.
+    pub pid: Option<u32>,
+    /// Log positions taken just before, by source.
+    pub marks: BTreeMap<String, LogMark>,
+}
+
+/// A position in a log file: which file it was, and how far it had been written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct LogMark {
+    /// Device and inode; `None` where there was no file yet.
+    pub file: Option<(u64, u64)>,
+    /// Bytes from its start.
+    pub position: u64,
+}
+
+/// How an act ended.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "how", rename_all = "kebab-case")]
+pub enum ActEnd {
+    /// The command ended by itself.
+    Exited {
+        /// Its exit code.
+        code: i32,
+        /// The end of its output.
+        output: String,
+    },
+    /// A signal ended the command.
+    Signalled {
+        /// Which.
+        signal: i32,
+        /// The end of its output.
+        output: String,
+    },
+    /// The command took longer than it may, and was ended.
+    TimedOut {
+        /// The end of its output.
+        output: String,
+    },
+    /// What had to be sent was sent.
+    Sent,
+    /// The act could not be given.
+    Refused {
+        /// Why.
+        why: String,
+        /// How to mend it.
+        mend: String,
+    },
+}
+
+/// What comes into a run.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Input {
+    /// Locks are held by others.
+    Queued {
+        /// Behind whom.
+        behind: Vec<String>,
+    },
+    /// All locks are taken.
+    Locked,
+    /// The first look is done; `unconfirmed` are acts that the confirmed sequence did not have.
+    FirstLooked {
+        /// How things stand.
+        seen: BTreeMap<Address, SeenState>,
+        /// New acts, in sentences.
+        unconfirmed: Vec<String>,
+    },
+    /// The look just before a step's act is done.
+    FreshLooked {
+        /// The step.
+        step: StepId,
+        /// How things stand.
+        seen: BTreeMap<Address, SeenState>,
+    },
+    /// The look before the final word is done.
+    FinalLooked {
+        /// How things stand.
+        seen: BTreeMap<Address, SeenState>,
+    },
+    /// The recorder began an act.
+    ActBegun {
+        /// The step.
+        step: StepId,
+        /// The act.
+        act: ActId,
+        /// How.
+        begun: ActBegun,
+    },
+    /// An act ended.
+    ActEnded {
+        /// The step.
+        step: StepId,
+        /// The act.
+        act: ActId,
+        /// How.
+        end: ActEnd,
+    },
+    /// What became of an act cannot be known.
+    ActUnknown {
+        /// The step.
+        step: StepId,
+        /// The act.
+        act: ActId,
+    },
+    /// A rung of a step's ladder was looked at.
+    RungLooked {
+        /// The step.
+        step: StepId,
+        /// The attempt the look belongs to.
+        attempt: u32,
+        /// The rung, from 0.
+        rung: u32,
+        /// The answer.
+        answer: Answer,
+        /// What the logs hold so far, where the answer is about them.
+        logs: Vec<LogEvidence>,
+    },
+    /// The board saw something the run is answerable for.
+    Seen {
+        /// The service.
+        address: Address,
+        /// What it is.
+        state: SeenState,
+        /// What shows it.
+        says: String,
+    },
+    /// Time passed. Harmless whenever it comes.
+    Tick,
+    /// An operator decided.
+    Decide(Decision),
+    /// Hold for a cause that is not a step's.
+    Hold(HoldCause),
+    /// A cause is gone.
+    Unhold {
+        /// Which.
+        cause: HoldCause,
+        /// By whom or what.
+        by: String,
+    },
+    /// The server was away for so long.
+    Away {
+        /// In milliseconds.
+        for_ms: u64,
+    },
+}
+
+/// What is to be done outside.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Order {
+    /// Take the run's locks.
+    TakeLocks,
+    /// Look at everything the run is answerable for, and answer with `FirstLooked`.
+    FirstLook,
+    /// Look at these once more, and answer with `FreshLooked`.
+    FreshLook {
+        /// The step whose act comes next.
+        step: StepId,
+        /// What to look at.
+        addresses: Vec<Address>,
+    },
+    /// Give an act, through the recorder, under its identity.
+    Act {
+        /// The step.
+        step: StepId,
+        /// The identity.
+        act: ActId,
+        /// What it does.
+        kind: ActKind,
+        /// To which service.
+        address: Address,
+    },
+    /// After a restart of the server: find out what became of an act that was intended (R21).
+    FindAct {
+        /// The step.
+        step: StepId,
+        /// The identity.
+        act: ActId,
+        /// What it does.
+        kind: ActKind,
+        /// To which service.
+        address: Address,
+    },
+    /// Look at a step's rungs, in order, until told to stop.
+    Climb {
+        /// The step.
+        step: StepId,
+        /// The attempt.
+        attempt: u32,
+        /// Its service.
+        address: Address,
+        /// Whose ladder: a start's, or a stop's, which must be gone.
+        kind: StepKind,
+        /// The rung to go on from.
+        from: u32,
+        /// The act whose log positions count, where there was one.
+        act: Option<ActId>,
+    },
+    /// Stop looking for this step.
+    StopLooking {
+        /// The step.
+        step: StepId,
+    },
+    /// Look at everything once more, and answer with `FinalLooked`.
+    FinalLook,
+    /// Give the locks back.
+    Release,
+}
+
+/// What came of an input.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Taken {
+    /// What happened, to be stored first.
+    pub events: Vec<Event>,
+    /// What to do then.
+    pub orders: Vec<Order>,
+}
+
+/// An event with its place in the run and its time.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Stamped {
+    /// Its number within the run, from 1.
+    pub no: u64,
+    /// When.
+    pub at: Timestamp,
+    /// What.
+    #[serde(flatten)]
+    pub event: Event,
+}

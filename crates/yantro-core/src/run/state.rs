@@ -1,0 +1,706 @@
+//! A run's state: the fold of its events. Nothing is decided here.
+
+use std::{
+    cmp::Reverse,
+    collections::{BTreeMap, BTreeSet},
+    fmt,
+    time::Duration,
+};
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::{
+    event::{ActId, ActKind, Begun, Difference, Event, HoldCause, LogEvidence, RunEnd, StepEnd},
+    input::{ActBegun, ActEnd},
+};
+use crate::{
+    estate::{Service, ServiceRunner},
+    name::Address,
+    overrides,
+    sequence::{Release, Step, StepId},
+    state::{Answer, SeenState},
+    time::Timestamp,
+};
+
+/// The number of a run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
+#[serde(transparent)]
+pub struct RunId(pub u64);
+
+impl fmt::Display for RunId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
+/// How a run stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum RunState {
+    /// Waits for locks.
+    Queued,
+    /// Goes on.
+    Running,
+    /// Begins nothing new and waits for the operator.
+    Held,
+    /// Ended, every step as wished for.
+    Finished,
+    /// Ended, with something passed over or vouched for.
+    FinishedWithExceptions,
+    /// Ended by an operator.
+    GivenUp,
+    /// Never began.
+    Refused,
+}
+
+impl RunState {
+    /// The word people read.
+    pub fn word(self) -> &'static str {
+        match self {
+            RunState::Queued => "queued",
+            RunState::Running => "running",
+            RunState::Held => "held",
+            RunState::Finished => "finished",
+            RunState::FinishedWithExceptions => "finished with exceptions",
+            RunState::GivenUp => "given up",
+            RunState::Refused => "refused",
+        }
+    }
+}
+
+/// Every state a run can be in.
+pub fn state_words() -> [RunState; 7] {
+    use RunState::*;
+    [Queued, Running, Held, Finished, FinishedWithExceptions, GivenUp, Refused]
+}
+
+/// How a step stands. Data sits only in the state where it means something.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "state", rename_all = "kebab-case")]
+pub enum StepState {
+    /// For other steps, for room, or for a look.
+    Waiting,
+    /// A pause before or after the act, or the gap between attempts.
+    Pausing {
+        /// Until when.
+        until: Timestamp,
+        /// Whether the act is already behind it.
+        after_act: bool,
+    },
+    /// Whether force may be used is asked.
+    Asking {
+        /// Why it is asked.
+        reason: String,
+    },
+    /// An act is given and its outcome awaited.
+    Acting {
+        /// The act.
+        act: ActId,
+        /// What it does.
+        kind: ActKind,
+        /// Whether the recorder has begun it.
+        begun: bool,
+        /// When its patience ends.
+        patience_ends: Timestamp,
+    },
+    /// The ladder is climbed.
+    Proving {
+        /// How many rungs are climbed.
+        climbed: u32,
+        /// Until when it must stay on the last.
+        steady_until: Option<Timestamp>,
+        /// When its patience ends.
+        patience_ends: Timestamp,
+        /// Whether what is proven is that an earlier attempt is gone.
+        clearing: bool,
+    },
+    /// Failed, and awaits a decision.
+    Failed {
+        /// Why.
+        reason: String,
+    },
+    /// What became of its act is unknown, and it awaits a decision.
+    OutcomeUnknown {
+        /// Why.
+        reason: String,
+    },
+    /// Ended.
+    Ended(StepEnd),
+}
+
+impl StepState {
+    /// Whether it ended.
+    pub fn has_ended(&self) -> bool {
+        matches!(self, StepState::Ended(_))
+    }
+    /// Whether it awaits a decision.
+    pub fn awaits_decision(&self) -> bool {
+        matches!(self, StepState::Failed { .. } | StepState::OutcomeUnknown { .. } | StepState::Asking { .. })
+    }
+    /// The word people read.
+    pub fn word(&self) -> &'static str {
+        match self {
+            StepState::Waiting => "waiting",
+            StepState::Pausing { .. } => "pausing",
+            StepState::Asking { .. } => "asking",
+            StepState::Acting { .. } => "acting",
+            StepState::Proving { .. } => "proving",
+            StepState::Failed { .. } => "failed",
+            StepState::OutcomeUnknown { .. } => "outcome unknown",
+            StepState::Ended(end) => end.word(),
+        }
+    }
+}
+
+/// An act that was given, with all that is known of it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct ActNow {
+    /// Its identity.
+    pub act: ActId,
+    /// What it does.
+    pub kind: ActKind,
+    /// The attempt it belongs to.
+    pub attempt: u32,
+    /// When it was intended.
+    pub intended_at: Timestamp,
+    /// How it began.
+    pub begun: Option<ActBegun>,
+    /// How it ended, and when.
+    pub end: Option<(Timestamp, ActEnd)>,
+    /// What was seen on its way up, rung by rung, with the time.
+    pub rungs: Vec<RungSeen>,
+    /// What its logs hold.
+    pub logs: Vec<LogEvidence>,
+    /// Why its attempt failed.
+    pub failed: Option<(Timestamp, String)>,
+}
+
+/// A rung that was climbed or lost.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct RungSeen {
+    /// The rung, from 0.
+    pub rung: u32,
+    /// When.
+    pub at: Timestamp,
+    /// Whether it was climbed; else it was lost.
+    pub climbed: bool,
+    /// What was looked at and answered.
+    pub says: String,
+}
+
+/// A step as it stands.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct StepNow {
+    /// How it stands.
+    #[serde(flatten)]
+    pub state: StepState,
+    /// How many attempts were begun.
+    pub attempts: u32,
+    /// When it began.
+    pub began_at: Option<Timestamp>,
+    /// When it ended.
+    pub ended_at: Option<Timestamp>,
+    /// Its acts.
+    pub acts: Vec<ActNow>,
+    /// Rungs seen without an act of ours before them.
+    pub rungs: Vec<RungSeen>,
+    /// How many waits are still open.
+    #[serde(skip)]
+    pub(super) open_waits: u32,
+    /// Attempts counted against the limit: a decision to try again starts anew.
+    #[serde(skip)]
+    pub(super) tries: u32,
+    /// Whether a fresh look is under way. Not part of the fold: after a restart it is taken again.
+    #[serde(skip)]
+    pub(super) looking: bool,
+    /// When to look again before acting.
+    #[serde(skip)]
+    pub(super) look_again_at: Option<Timestamp>,
+    /// The last answer on the rung it stands before. Not part of the fold.
+    #[serde(skip)]
+    pub(super) last_answer: Option<(u32, Answer)>,
+}
+
+impl StepNow {
+    /// The last answer on the rung it stands before, where there was one since the server started.
+    pub fn last_answer(&self) -> Option<&(u32, Answer)> {
+        self.last_answer.as_ref()
+    }
+}
+
+/// A run.
+#[derive(Debug, Clone)]
+pub struct Run {
+    /// Its number.
+    pub id: RunId,
+    /// How it began.
+    pub begun: Begun,
+    /// When it began.
+    pub began_at: Timestamp,
+    pub(super) locked: bool,
+    pub(super) first_looked: bool,
+    pub(super) queued_behind: Vec<String>,
+    pub(super) steps: Vec<StepNow>,
+    waiters: Vec<Vec<(StepId, Release)>>,
+    /// Steps whose waits are over and that have not begun, the longest tail first.
+    pub(super) ready: BTreeSet<(Reverse<u64>, StepId)>,
+    /// Steps that take up room.
+    pub(super) in_flight: BTreeSet<StepId>,
+    left: u32,
+    hold_no: u32,
+    causes: BTreeSet<HoldCause>,
+    pub(super) last_decision: Option<String>,
+    pub(super) giving_up: bool,
+    /// How what it is answerable for was last seen.
+    pub(super) seen: BTreeMap<Address, SeenState>,
+    pub(super) lost: BTreeMap<Address, Timestamp>,
+    end: Option<(Timestamp, RunEnd, Vec<Difference>)>,
+    events: u64,
+    acts: u32,
+    /// Whether a final look is under way. Not part of the fold.
+    pub(super) final_looking: bool,
+    pub(super) exceptions: bool,
+}
+
+impl Run {
+    /// A run from its first event. Anything but `Begun` cannot begin one.
+    pub fn begin(id: RunId, at: Timestamp, begun: Begun) -> Self {
+        let n = begun.sequence.steps.len();
+        let mut waiters = vec![Vec::new(); n];
+        let mut steps = Vec::with_capacity(n);
+        let mut ready = BTreeSet::new();
+        for step in &begun.sequence.steps {
+            for wait in &step.waits {
+                waiters[wait.step.0 as usize - 1].push((step.id, wait.release));
+            }
+            if step.waits.is_empty() {
+                ready.insert((Reverse(step.tail_ms), step.id));
+            }
+            steps.push(StepNow {
+                state: StepState::Waiting,
+                attempts: 0,
+                began_at: None,
+                ended_at: None,
+                acts: Vec::new(),
+                rungs: Vec::new(),
+                open_waits: step.waits.len() as u32,
+                tries: 0,
+                looking: false,
+                look_again_at: None,
+                last_answer: None,
+            });
+        }
+        Self {
+            id,
+            seen: begun.as_found.clone(),
+            began_at: at,
+            locked: false,
+            first_looked: false,
+            queued_behind: Vec::new(),
+            steps,
+            waiters,
+            ready,
+            in_flight: BTreeSet::new(),
+            left: n as u32,
+            hold_no: 0,
+            causes: BTreeSet::new(),
+            last_decision: None,
+            giving_up: false,
+            lost: BTreeMap::new(),
+            end: None,
+            events: 1,
+            acts: 0,
+            final_looking: false,
+            exceptions: false,
+            begun,
+        }
+    }
+
+    /// Folds the events of a run, the first of which is `Begun`.
+    pub fn replay(id: RunId, events: impl IntoIterator<Item = (Timestamp, Event)>) -> Option<Self> {
+        let mut events = events.into_iter();
+        let Some((at, Event::Begun(begun))) = events.next() else { return None };
+        let mut run = Self::begin(id, at, *begun);
+        for (at, event) in events {
+            run.apply(at, &event);
+        }
+        Some(run)
+    }
+
+    /// How it stands.
+    pub fn state(&self) -> RunState {
+        match &self.end {
+            Some((_, RunEnd::Finished, _)) => RunState::Finished,
+            Some((_, RunEnd::FinishedWithExceptions, _)) => RunState::FinishedWithExceptions,
+            Some((_, RunEnd::GivenUp, _)) => RunState::GivenUp,
+            Some((_, RunEnd::Refused, _)) => RunState::Refused,
+            None if !self.causes.is_empty() => RunState::Held,
+            None if !self.locked => RunState::Queued,
+            None => RunState::Running,
+        }
+    }
+
+    /// Whether it ended.
+    pub fn has_ended(&self) -> bool {
+        self.end.is_some()
+    }
+    /// When and how it ended, and what stands differently.
+    pub fn end(&self) -> Option<&(Timestamp, RunEnd, Vec<Difference>)> {
+        self.end.as_ref()
+    }
+    /// The number of events so far.
+    pub fn event_count(&self) -> u64 {
+        self.events
+    }
+    /// The hold's number, while it is held.
+    pub fn hold_no(&self) -> Option<u32> {
+        (!self.causes.is_empty()).then_some(self.hold_no)
+    }
+    /// Why it is held.
+    pub fn hold_causes(&self) -> impl Iterator<Item = &HoldCause> {
+        self.causes.iter()
+    }
+    /// Behind whom it queues.
+    pub fn queued_behind(&self) -> &[String] {
+        &self.queued_behind
+    }
+    pub(super) fn next_hold_no(&self) -> u32 {
+        self.hold_no + 1
+    }
+    /// Whether it has its locks.
+    pub fn is_locked(&self) -> bool {
+        self.locked
+    }
+    /// Its steps, each as planned and as it stands.
+    pub fn steps(&self) -> impl Iterator<Item = (&Step, &StepNow)> {
+        self.begun.sequence.steps.iter().zip(&self.steps)
+    }
+    /// One step as it stands.
+    pub fn step_now(&self, step: StepId) -> &StepNow {
+        &self.steps[step.0 as usize - 1]
+    }
+    pub(super) fn step_mut(&mut self, step: StepId) -> &mut StepNow {
+        &mut self.steps[step.0 as usize - 1]
+    }
+    /// Whether there is such a step.
+    pub fn has_step(&self, step: StepId) -> bool {
+        step.0 >= 1 && step.0 as usize <= self.steps.len()
+    }
+    pub(super) fn waiters(&self, step: StepId) -> &[(StepId, Release)] {
+        &self.waiters[step.0 as usize - 1]
+    }
+    /// Steps that await a decision.
+    pub fn awaiting(&self) -> impl Iterator<Item = StepId> + '_ {
+        self.causes.iter().filter_map(|c| match c {
+            HoldCause::Step { step } => Some(*step),
+            _ => None,
+        })
+    }
+    /// How many steps have not ended.
+    pub fn steps_not_ended(&self) -> u32 {
+        self.left
+    }
+    /// Services on which a step is in flight, once for each.
+    pub fn in_flight(&self) -> impl Iterator<Item = &Address> {
+        self.in_flight.iter().map(|s| &self.begun.sequence.step(*s).address)
+    }
+    /// The service a step is for, as this run sees it.
+    pub fn service(&self, step: StepId) -> &Service {
+        &self.begun.services[&self.begun.sequence.step(step).address]
+    }
+    /// What it is answerable for (R18).
+    pub fn answerable(&self) -> impl Iterator<Item = &Address> {
+        self.begun.services.keys()
+    }
+    pub(super) fn next_act(&self) -> ActId {
+        ActId(self.acts + 1)
+    }
+    /// The step and act of the newest start of a service in this run.
+    pub fn last_act(&self, step: StepId) -> Option<&ActNow> {
+        self.step_now(step).acts.last()
+    }
+
+    /// When an act that has not ended is taken as failed. A command is ended by the recorder at its
+    /// own limit, and its end is awaited a little longer.
+    pub(super) fn act_deadline(&self, step: StepId) -> Option<Timestamp> {
+        let StepState::Acting { patience_ends, .. } = self.step_now(step).state else { return None };
+        let within = match &self.service(step).runner {
+            ServiceRunner::Commands(c) => c.within.0,
+            ServiceRunner::Process(_) => Duration::ZERO,
+        };
+        Some(patience_ends + within + Duration::from_secs(5))
+    }
+
+    /// When the run next wants waking; `None` when it waits for answers or for a person.
+    pub fn next_deadline(&self) -> Option<Timestamp> {
+        let begins = self.causes.is_empty() && !self.giving_up;
+        let steps = self.in_flight.iter().filter_map(|s| {
+            let now = self.step_now(*s);
+            match &now.state {
+                StepState::Pausing { until, after_act: true } => Some(*until),
+                StepState::Pausing { until, after_act: false } if begins && !now.looking => Some(now.look_again_at.unwrap_or(*until)),
+                StepState::Acting { .. } => self.act_deadline(*s),
+                StepState::Proving { patience_ends, steady_until, .. } => Some(steady_until.unwrap_or(*patience_ends)),
+                StepState::Pausing { .. }
+                | StepState::Waiting
+                | StepState::Asking { .. }
+                | StepState::Failed { .. }
+                | StepState::OutcomeUnknown { .. }
+                | StepState::Ended(_) => None,
+            }
+        });
+        let again = self.ready.iter().filter(|_| begins).filter_map(|(_, s)| self.step_now(*s).look_again_at);
+        steps.chain(again).chain(self.lost.values().copied()).min()
+    }
+
+    /// Takes in one event.
+    pub fn apply(&mut self, at: Timestamp, event: &Event) {
+        self.events += 1;
+        match event {
+            Event::Begun(_) => {}
+            Event::Queued { behind } => self.queued_behind.clone_from(behind),
+            Event::Locked => {
+                self.locked = true;
+                self.queued_behind.clear();
+            }
+            Event::FirstLooked { seen } => {
+                self.first_looked = true;
+                self.begun.as_found.clone_from(seen);
+                self.seen.extend(seen.clone());
+            }
+            Event::StepPausing { step, until, after_act } => {
+                self.step_begins(*step, at);
+                self.step_mut(*step).state = StepState::Pausing { until: *until, after_act: *after_act };
+            }
+            Event::ActIntended { step, act, kind, attempt, patience_ends } => {
+                self.step_begins(*step, at);
+                self.acts = self.acts.max(act.0);
+                let now = self.step_mut(*step);
+                now.state = StepState::Acting { act: *act, kind: *kind, begun: false, patience_ends: *patience_ends };
+                if *attempt > now.attempts {
+                    now.attempts = *attempt;
+                    now.tries += 1;
+                }
+                now.last_answer = None;
+                now.acts.push(ActNow {
+                    act: *act,
+                    kind: *kind,
+                    attempt: *attempt,
+                    intended_at: at,
+                    begun: None,
+                    end: None,
+                    rungs: Vec::new(),
+                    logs: Vec::new(),
+                    failed: None,
+                });
+            }
+            Event::ActBegun { step, act, begun: how } => {
+                let now = self.step_mut(*step);
+                if let StepState::Acting { begun, act: current, .. } = &mut now.state
+                    && current == act
+                {
+                    *begun = true;
+                }
+                if let Some(known) = now.acts.iter_mut().find(|a| a.act == *act) {
+                    known.begun = Some(how.clone());
+                }
+            }
+            Event::ActEnded { step, act, end } => {
+                if let Some(known) = self.step_mut(*step).acts.iter_mut().find(|a| a.act == *act) {
+                    known.end = Some((at, end.clone()));
+                }
+            }
+            Event::ActUnknown { .. } => {}
+            Event::StepProving { step, patience_ends } => {
+                self.step_begins(*step, at);
+                let now = self.step_mut(*step);
+                let clearing = now.acts.last().is_some_and(|a| a.kind == ActKind::Clear);
+                now.state = StepState::Proving { climbed: 0, steady_until: None, patience_ends: *patience_ends, clearing };
+                now.last_answer = None;
+            }
+            Event::RungClimbed { step, rung, says } => self.rung_seen(*step, at, *rung, says, true),
+            Event::RungLost { step, rung, says } => self.rung_seen(*step, at, *rung, says, false),
+            Event::SteadyBegan { step, until } => {
+                if let StepState::Proving { steady_until, .. } = &mut self.step_mut(*step).state {
+                    *steady_until = Some(*until);
+                }
+            }
+            Event::LogKept { step, logs } => {
+                if let Some(act) = self.step_mut(*step).acts.last_mut() {
+                    act.logs.clone_from(logs);
+                }
+            }
+            Event::AttemptFailed { step, reason, next_at, .. } => {
+                let now = self.step_mut(*step);
+                if let Some(act) = now.acts.last_mut() {
+                    act.failed = Some((at, reason.clone()));
+                }
+                now.state = StepState::Pausing { until: *next_at, after_act: false };
+                now.last_answer = None;
+            }
+            Event::ForceAsked { step, reason } => {
+                self.step_mut(*step).state = StepState::Asking { reason: reason.clone() };
+            }
+            Event::StepFailed { step, reason, outcome_unknown } => {
+                self.step_begins(*step, at);
+                let reopened = self.step_now(*step).state.has_ended();
+                let now = self.step_mut(*step);
+                if let Some(act) = now.acts.last_mut()
+                    && act.failed.is_none()
+                {
+                    act.failed = Some((at, reason.clone()));
+                }
+                now.ended_at = None;
+                now.state = if *outcome_unknown { StepState::OutcomeUnknown { reason: reason.clone() } } else { StepState::Failed { reason: reason.clone() } };
+                now.last_answer = None;
+                self.left += u32::from(reopened);
+                self.in_flight.remove(step);
+            }
+            Event::StepEnded { step, end } => self.step_ends(*step, at, end),
+            Event::ServiceLost { address, state, patience_ends, .. } => {
+                self.seen.insert(address.clone(), *state);
+                self.lost.insert(address.clone(), *patience_ends);
+            }
+            Event::ServiceRegained { address } => {
+                self.seen.insert(address.clone(), SeenState::Proven);
+                self.lost.remove(address);
+            }
+            Event::Held { hold, cause } => {
+                self.hold_no = *hold;
+                if let HoldCause::Lost { address } = cause {
+                    self.lost.remove(address);
+                }
+                self.causes.insert(cause.clone());
+            }
+            Event::Unheld { cause, .. } => {
+                self.causes.remove(cause);
+            }
+            Event::Decided { decision } => self.decided(at, decision),
+            Event::GivingUp { .. } => {
+                self.giving_up = true;
+                self.causes.clear();
+            }
+            Event::Away { for_ms } => self.move_deadlines(Duration::from_millis(*for_ms)),
+            Event::Ended { end, differences } => {
+                self.end = Some((at, *end, differences.clone()));
+                self.causes.clear();
+                self.in_flight.clear();
+                self.ready.clear();
+                self.lost.clear();
+            }
+        }
+    }
+
+    fn step_begins(&mut self, step: StepId, at: Timestamp) {
+        let tail = self.begun.sequence.step(step).tail_ms;
+        self.ready.remove(&(Reverse(tail), step));
+        self.in_flight.insert(step);
+        let now = self.step_mut(step);
+        now.began_at.get_or_insert(at);
+        now.look_again_at = None;
+        now.looking = false;
+    }
+
+    fn step_ends(&mut self, step: StepId, at: Timestamp, end: &StepEnd) {
+        let tail = self.begun.sequence.step(step).tail_ms;
+        self.ready.remove(&(Reverse(tail), step));
+        self.in_flight.remove(&step);
+        let now = self.step_mut(step);
+        if now.state.has_ended() {
+            return;
+        }
+        now.state = StepState::Ended(end.clone());
+        now.ended_at = Some(at);
+        now.looking = false;
+        now.last_answer = None;
+        self.left -= 1;
+        if matches!(end, StepEnd::Done | StepEnd::Unneeded) {
+            let step = self.begun.sequence.step(step);
+            let state = if step.kind == crate::sequence::StepKind::Stop { SeenState::Down } else { SeenState::Proven };
+            self.seen.insert(step.address.clone(), state);
+        }
+        self.exceptions |= !matches!(end, StepEnd::Done | StepEnd::Unneeded);
+        for (next, release) in self.waiters[step.0 as usize - 1].clone() {
+            let released = match release {
+                Release::WhenEnded => true,
+                Release::WhenGood => end.is_good(),
+            };
+            if released {
+                let tail = self.begun.sequence.step(next).tail_ms;
+                let now = self.step_mut(next);
+                now.open_waits = now.open_waits.saturating_sub(1);
+                if now.open_waits == 0 && now.state == StepState::Waiting {
+                    self.ready.insert((Reverse(tail), next));
+                }
+            }
+        }
+    }
+
+    fn rung_seen(&mut self, step: StepId, at: Timestamp, rung: u32, says: &str, was_climbed: bool) {
+        let now = self.step_mut(step);
+        if let StepState::Proving { climbed, steady_until, .. } = &mut now.state {
+            *climbed = if was_climbed { rung + 1 } else { rung };
+            if !was_climbed {
+                *steady_until = None;
+            }
+        }
+        let seen = RungSeen { rung, at, climbed: was_climbed, says: says.to_owned() };
+        match now.acts.last_mut() {
+            Some(act) => act.rungs.push(seen),
+            None => now.rungs.push(seen),
+        }
+    }
+
+    fn decided(&mut self, _at: Timestamp, decision: &super::Decision) {
+        use super::DecisionKind;
+        self.last_decision = Some(format!("{} decided: {}", decision.who, decision.kind.word()));
+        match &decision.kind {
+            DecisionKind::TryAgain { step, change } => {
+                let address = self.begun.sequence.step(*step).address.clone();
+                if let Some(change) = change {
+                    if let Some(service) = self.begun.services.get(&address) {
+                        let changed = overrides::applied(service, Some(change));
+                        self.begun.services.insert(address.clone(), changed);
+                    }
+                    self.begun.overrides.insert(address, change.clone());
+                }
+                let tail = self.begun.sequence.step(*step).tail_ms;
+                let now = self.step_mut(*step);
+                now.state = StepState::Waiting;
+                now.tries = 0;
+                now.looking = false;
+                now.look_again_at = None;
+                self.in_flight.remove(step);
+                self.ready.insert((Reverse(tail), *step));
+            }
+            DecisionKind::Force { step } => self.step_mut(*step).state = StepState::Waiting,
+            DecisionKind::Hold
+            | DecisionKind::Resume
+            | DecisionKind::PassOver { .. }
+            | DecisionKind::Vouch { .. }
+            | DecisionKind::GiveUp => {}
+        }
+    }
+
+    fn move_deadlines(&mut self, by: Duration) {
+        for now in &mut self.steps {
+            match &mut now.state {
+                StepState::Pausing { until, .. } => *until = *until + by,
+                StepState::Acting { patience_ends, .. } => *patience_ends = *patience_ends + by,
+                StepState::Proving { patience_ends, steady_until, .. } => {
+                    *patience_ends = *patience_ends + by;
+                    *steady_until = steady_until.map(|s| s + by);
+                }
+                StepState::Waiting
+                | StepState::Asking { .. }
+                | StepState::Failed { .. }
+                | StepState::OutcomeUnknown { .. }
+                | StepState::Ended(_) => {}
+            }
+        }
+        for ends in self.lost.values_mut() {
+            *ends = *ends + by;
+        }
+    }
+}

@@ -1,0 +1,569 @@
+//! Works out the sequence for a wish from the estate, its graph and the facts.
+//!
+//! Everything runs over the graph's dense numbers, so that ten thousand services are a matter of
+//! milliseconds; addresses come back in at the end.
+
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
+
+use super::*;
+use crate::{
+    estate::{Estate, Expected, Service},
+    graph::EstateGraph,
+    state::Facts,
+};
+
+/// Works out the sequence for a request.
+///
+/// The outcome is the same for the same estate, facts and forecast. What cannot be done is told in
+/// `obstacles` and `asks`; the sequence is there all the same, to be shown.
+pub fn plan(estate: &Estate, graph: &EstateGraph, facts: &Facts, usual: &Usual, request: &Request) -> Plan {
+    let mut work = Work::new(estate, graph, facts, request);
+    match request.wish {
+        Wish::Start => work.start_chosen(),
+        Wish::Stop => work.stop_closure(),
+        Wish::Restart => {
+            work.stop_closure();
+            work.bring_back();
+        }
+        Wish::Reload => work.reload_chosen(),
+    }
+    work.up_without_needed();
+    work.keep_up();
+    work.finish(usual)
+}
+
+struct Work<'a> {
+    estate: &'a Estate,
+    graph: &'a EstateGraph,
+    request: &'a Request,
+    services: Vec<&'a Service>,
+    seen: Vec<SeenState>,
+    chosen: Vec<bool>,
+    stop: Vec<Option<Why>>,
+    /// Start, Reload or Await.
+    raise: Vec<Option<(StepKind, Why)>>,
+    obstacles: Vec<Obstacle>,
+    asks: Vec<Ask>,
+    standing: BTreeSet<u32>,
+    left_alone: BTreeMap<u32, String>,
+    /// For members of groups that roll: how many stay up whatever this run does.
+    group_of_all: BTreeMap<Vec<u32>, u32>,
+}
+
+impl<'a> Work<'a> {
+    fn new(estate: &'a Estate, graph: &'a EstateGraph, facts: &Facts, request: &'a Request) -> Self {
+        let services: Vec<&Service> = estate.services.values().collect();
+        // Both are ordered by address: one pass, no look-ups.
+        let mut seen = Vec::with_capacity(services.len());
+        let mut known = facts.0.iter().peekable();
+        for service in &services {
+            while known.peek().is_some_and(|(a, _)| **a < service.address) {
+                known.next();
+            }
+            seen.push(match known.peek() {
+                Some((a, state)) if **a == service.address => **state,
+                _ => SeenState::Unknown,
+            });
+        }
+        let n = services.len();
+        let mut chosen = vec![false; n];
+        for address in &request.chosen {
+            if let Some(i) = graph.number(address) {
+                chosen[i as usize] = true;
+            }
+        }
+        let group_of_all = if request.wish == Wish::Restart {
+            estate
+                .groups
+                .iter()
+                .filter(|(name, _)| !request.below_keep_up.contains(*name))
+                .filter_map(|(_, g)| Some((g.members.iter().filter_map(|m| graph.number(m)).collect(), g.keep_up?)))
+                .collect()
+        } else {
+            BTreeMap::new()
+        };
+        Self {
+            estate,
+            graph,
+            request,
+            services,
+            seen,
+            chosen,
+            stop: vec![None; n],
+            raise: vec![None; n],
+            obstacles: Vec::new(),
+            asks: Vec::new(),
+            standing: BTreeSet::new(),
+            left_alone: BTreeMap::new(),
+            group_of_all,
+        }
+    }
+
+    fn address(&self, i: u32) -> &'a Address {
+        &self.services[i as usize].address
+    }
+
+    fn chosen_numbers(&self) -> Vec<u32> {
+        (0..self.chosen.len() as u32).filter(|&i| self.chosen[i as usize]).collect()
+    }
+
+    fn obstacle(&mut self, i: u32, why: String, mend: impl Into<String>) {
+        let address = self.address(i).clone();
+        self.obstacles.push(Obstacle { address, why, mend: mend.into() });
+    }
+
+    // ---- starting ----
+
+    fn start_chosen(&mut self) {
+        let mut queue = VecDeque::new();
+        for i in self.chosen_numbers() {
+            self.choose_start(i);
+            queue.push_back(i);
+        }
+        self.pull_in(queue);
+    }
+
+    /// A chosen service to start: what cannot be started over is told.
+    fn choose_start(&mut self, i: u32) {
+        let service = self.services[i as usize];
+        match (self.seen[i as usize], &service.hands_off) {
+            (SeenState::Proven, _) => {}
+            (_, Some(reason)) => self.obstacle(i, format!("{} is hands-off: {reason}", service.address), "leave it out"),
+            (SeenState::Ailing, _) => self.obstacle(
+                i,
+                format!("{} is ailing: it runs already, and is never started over", service.address),
+                "restart it instead",
+            ),
+            (SeenState::OutOfReach, _) => self.obstacle(
+                i,
+                format!("{} is out of reach: whether it runs cannot be said", service.address),
+                "wait until its host answers, or leave it out",
+            ),
+            (SeenState::Unknown | SeenState::Down | SeenState::Rising | SeenState::Sinking, None) => {}
+        }
+        self.raise[i as usize] = Some((StepKind::Start, Why::Chosen));
+    }
+
+    /// Brings in what the queued services need and is not proven.
+    fn pull_in(&mut self, mut queue: VecDeque<u32>) {
+        while let Some(i) = queue.pop_front() {
+            // What is up already needs nothing brought up for it; unless it goes down in this run.
+            if self.seen[i as usize] == SeenState::Proven && self.stop[i as usize].is_none() {
+                continue;
+            }
+            for rel in &self.graph.relies_on[i as usize] {
+                let counts = |w: &Self, j: u32| {
+                    (w.seen[j as usize] == SeenState::Proven && w.stop[j as usize].is_none()) || w.raise[j as usize].is_some()
+                };
+                let have = rel.any_of.iter().filter(|&&j| counts(self, j)).count() as u32;
+                let mut wanted = rel.at_least.saturating_sub(have);
+                if wanted == 0 {
+                    continue;
+                }
+                if self.request.alone {
+                    self.standing.insert(i);
+                    continue;
+                }
+                let mut candidates: Vec<u32> = rel.any_of.iter().copied().filter(|&j| !counts(self, j)).collect();
+                // What we may start comes first, then what can only be waited for, then what should be down.
+                candidates.sort_by_key(|&j| (self.reluctance(j), j));
+                for j in candidates {
+                    if wanted == 0 {
+                        break;
+                    }
+                    wanted -= 1;
+                    let service = self.services[j as usize];
+                    if service.expected == Expected::Down && !self.seen[j as usize].is_up() {
+                        self.obstacle(
+                            j,
+                            format!("{} needs {}, which is expected to be down", self.address(i), service.address),
+                            format!("choose {} too, if it is to be started", service.address),
+                        );
+                    }
+                    let kind = if service.hands_off.is_some() || matches!(self.seen[j as usize], SeenState::Ailing | SeenState::OutOfReach) {
+                        StepKind::Await
+                    } else {
+                        StepKind::Start
+                    };
+                    self.raise[j as usize] = Some((kind, Why::NeededBy(self.address(i).clone())));
+                    queue.push_back(j);
+                }
+            }
+        }
+        self.exclusions();
+    }
+
+    fn reluctance(&self, j: u32) -> u8 {
+        let service = self.services[j as usize];
+        match (self.seen[j as usize], &service.hands_off, service.expected) {
+            (SeenState::Rising, _, _) => 0,
+            (_, Some(_), _) => 3,
+            (SeenState::Ailing | SeenState::OutOfReach, _, _) => 4,
+            (_, None, Expected::Down) => 5,
+            (_, None, Expected::Up) => 1,
+            (_, None, Expected::Either) => 2,
+        }
+    }
+
+    /// What must never be up with what starts here (R6).
+    fn exclusions(&mut self) {
+        for i in 0..self.services.len() as u32 {
+            if !matches!(self.raise[i as usize], Some((StepKind::Start, _))) {
+                continue;
+            }
+            for other in &self.services[i as usize].never_with {
+                let Some(j) = self.graph.number(other) else { continue };
+                let rises = matches!(self.raise[j as usize], Some((StepKind::Start, _)));
+                if rises && i < j {
+                    self.obstacle(i, format!("{} and {other} must never both be up, and both would start", self.address(i)), "choose one of them");
+                } else if !rises && self.stop[j as usize].is_none() && self.seen[j as usize] != SeenState::Down {
+                    self.obstacle(
+                        i,
+                        format!("{} must never be up with {other}, which is {}", self.address(i), self.seen[j as usize]),
+                        format!("stop {other} first"),
+                    );
+                }
+            }
+        }
+    }
+
+    // ---- stopping ----
+
+    fn stop_closure(&mut self) {
+        let mut queue = VecDeque::new();
+        for i in self.chosen_numbers() {
+            self.stop[i as usize] = Some(Why::Chosen);
+            queue.push_back(i);
+        }
+        while let Some(i) = queue.pop_front() {
+            for &(d, k) in &self.graph.reliant[i as usize] {
+                if self.stop[d as usize].is_some() {
+                    continue;
+                }
+                let rel = &self.graph.relies_on[d as usize][k as usize];
+                let staying = rel.any_of.iter().filter(|&&j| self.stop[j as usize].is_none() && self.seen[j as usize] == SeenState::Proven).count() as u32;
+                let rolling = self.group_of_all.get(&rel.any_of).copied().unwrap_or(0);
+                if !self.seen[d as usize].is_up() {
+                    let word = self.seen[d as usize];
+                    self.left_alone.entry(d).or_insert_with(|| format!("is {word}, and stays so"));
+                    continue;
+                }
+                if staying.max(rolling) >= rel.at_least {
+                    self.left_alone.entry(d).or_insert_with(|| "enough of what it relies on stays up".to_owned());
+                    continue;
+                }
+                if self.request.alone {
+                    self.standing.insert(d);
+                    continue;
+                }
+                if let Some(reason) = &self.services[d as usize].hands_off {
+                    self.obstacle(
+                        d,
+                        format!("{} relies on {} and is hands-off: {reason}", self.address(d), self.address(i)),
+                        format!("have it stopped by whoever looks after it, or leave {} out", self.address(i)),
+                    );
+                    continue;
+                }
+                self.left_alone.remove(&d);
+                self.stop[d as usize] = Some(Why::ReliesOn(self.address(i).clone()));
+                queue.push_back(d);
+            }
+        }
+        for i in self.chosen_numbers() {
+            let service = self.services[i as usize];
+            if let Some(reason) = &service.hands_off {
+                self.obstacle(i, format!("{} is hands-off: {reason}", service.address), "leave it out");
+            } else if self.seen[i as usize] == SeenState::OutOfReach {
+                self.obstacle(i, format!("{} is out of reach: whether it runs cannot be said", service.address), "wait until its host answers, or leave it out");
+            }
+        }
+    }
+
+    /// A restart brings back exactly what was up, and what was chosen.
+    fn bring_back(&mut self) {
+        let mut queue = VecDeque::new();
+        for i in 0..self.services.len() as u32 {
+            let Some(why) = self.stop[i as usize].clone() else { continue };
+            let up = self.seen[i as usize].is_up();
+            if !up && self.seen[i as usize] != SeenState::Unknown {
+                // Found down: there is nothing to stop, and it is started since it was chosen.
+                self.stop[i as usize] = None;
+            }
+            if up || why == Why::Chosen {
+                self.raise[i as usize] = Some((StepKind::Start, why));
+                queue.push_back(i);
+            }
+        }
+        self.pull_in(queue);
+    }
+
+    fn reload_chosen(&mut self) {
+        for i in self.chosen_numbers() {
+            let service = self.services[i as usize];
+            let address = &service.address;
+            if let Some(reason) = &service.hands_off {
+                self.obstacle(i, format!("{address} is hands-off: {reason}"), "leave it out");
+            } else if service.reload.is_none() {
+                self.obstacle(i, format!("{address} has no way to reload"), "restart it instead, or add a reload block to the estate");
+            } else if !matches!(self.seen[i as usize], SeenState::Proven | SeenState::Ailing) {
+                self.obstacle(i, format!("{address} is {}, and only what runs can be reloaded", self.seen[i as usize]), "start it instead");
+            }
+            self.raise[i as usize] = Some((StepKind::Reload, Why::Chosen));
+        }
+    }
+
+    // ---- what must be asked ----
+
+    fn touched(&self, i: u32) -> bool {
+        self.stop[i as usize].is_some() || self.raise[i as usize].is_some()
+    }
+
+    /// R10: a dependent that is up while what it relies on is down.
+    fn up_without_needed(&mut self) {
+        for i in 0..self.services.len() as u32 {
+            if !self.touched(i) || !matches!(self.seen[i as usize], SeenState::Proven | SeenState::Ailing) {
+                continue;
+            }
+            for rel in &self.graph.relies_on[i as usize] {
+                let down = rel.any_of.iter().filter(|&&j| self.seen[j as usize] == SeenState::Down).count();
+                if (rel.any_of.len() - down) < rel.at_least as usize {
+                    let missing: Vec<String> = rel.any_of.iter().filter(|&&j| self.seen[j as usize] == SeenState::Down).map(|&j| self.address(j).to_string()).collect();
+                    let address = self.address(i).clone();
+                    self.asks.push(Ask::UpWithout { says: format!("{address} is up while {} is down", missing.join(", ")), address });
+                }
+            }
+        }
+        let unnamed: BTreeSet<Address> =
+            self.standing.iter().map(|&i| self.address(i).clone()).filter(|a| !self.request.left_standing.contains(a)).collect();
+        if !unnamed.is_empty() {
+            let list: Vec<String> = unnamed.iter().map(ToString::to_string).collect();
+            let what = match self.request.wish {
+                Wish::Start => "would start without what it relies on being proven",
+                Wish::Stop | Wish::Restart | Wish::Reload => "would be left standing on what stops",
+            };
+            self.asks.push(Ask::LeftStanding { says: format!("{} {what}", list.join(", ")), addresses: unnamed });
+        }
+    }
+
+    /// Groups that this run would take below their `keep_up` (R20).
+    ///
+    /// Members that must be down at the same time (because they stop for good, or rely on
+    /// something else that stops here) cannot roll.
+    fn keep_up(&mut self) {
+        for (name, group) in &self.estate.groups {
+            let Some(keep_up) = group.keep_up else { continue };
+            if self.request.below_keep_up.contains(name) {
+                continue;
+            }
+            let members: Vec<u32> = group.members.iter().filter_map(|m| self.graph.number(m)).collect();
+            let together: Vec<u32> = members
+                .iter()
+                .copied()
+                .filter(|&m| self.stop[m as usize].is_some())
+                .filter(|&m| {
+                    let stays_down = self.raise[m as usize].is_none();
+                    let for_another = self.graph.relies_on[m as usize].iter().any(|r| r.any_of.iter().any(|&j| self.stop[j as usize].is_some()));
+                    stays_down || for_another
+                })
+                .collect();
+            if together.is_empty() {
+                continue;
+            }
+            let proven = members.iter().filter(|&&m| self.seen[m as usize] == SeenState::Proven).count();
+            let leaving = together.iter().filter(|&&m| self.seen[m as usize] == SeenState::Proven).count();
+            if proven - leaving < keep_up as usize {
+                let list: Vec<String> = together.iter().map(|&m| self.address(m).to_string()).collect();
+                self.asks.push(Ask::BelowKeepUp {
+                    group: name.clone(),
+                    says: format!("group {name} keeps {keep_up} up, and {} would be down at the same time, leaving {}", list.join(", "), proven - leaving),
+                });
+            }
+        }
+    }
+
+    // ---- the steps ----
+
+    fn finish(self, usual: &Usual) -> Plan {
+        let steps = self.steps(usual);
+        let usual_ms = steps.iter().map(|s| s.tail_ms).max().unwrap_or(0);
+        let hits = self.hits(&steps);
+        Plan {
+            sequence: Sequence {
+                wish: self.request.wish,
+                chosen: self.request.chosen.clone(),
+                steps,
+                below_keep_up: self.request.below_keep_up.clone(),
+                left_standing: self.standing.iter().map(|&i| self.address(i).clone()).collect(),
+                usual_ms,
+            },
+            left_alone: self
+                .left_alone
+                .iter()
+                .filter(|(i, _)| !self.touched(**i))
+                .map(|(&i, why)| LeftAlone { address: self.address(i).clone(), why: why.clone() })
+                .collect(),
+            obstacles: self.obstacles,
+            asks: self.asks,
+            hits,
+        }
+    }
+
+    fn steps(&self, usual: &Usual) -> Vec<Step> {
+        // Nodes of the step graph: (service, is it the stop?).
+        let n = self.services.len();
+        let mut node_of = [vec![u32::MAX; n], vec![u32::MAX; n]];
+        let mut nodes: Vec<(u32, StepKind)> = Vec::new();
+        for i in 0..n {
+            if self.stop[i].is_some() {
+                node_of[0][i] = nodes.len() as u32;
+                nodes.push((i as u32, StepKind::Stop));
+            }
+            if let Some((kind, _)) = &self.raise[i] {
+                node_of[1][i] = nodes.len() as u32;
+                nodes.push((i as u32, *kind));
+            }
+        }
+        let waits = self.waits(&nodes, &node_of);
+        let durations: Vec<u64> = nodes
+            .iter()
+            .map(|&(i, kind)| {
+                let nothing_to_do = match kind {
+                    StepKind::Stop => self.seen[i as usize] == SeenState::Down,
+                    StepKind::Start => self.seen[i as usize] == SeenState::Proven && self.stop[i as usize].is_none(),
+                    StepKind::Reload | StepKind::Await => false,
+                };
+                if nothing_to_do { 0 } else { usual.of(self.services[i as usize], kind).as_millis() as u64 }
+            })
+            .collect();
+        let (order, rank) = ranked(&waits);
+        let mut tail = vec![0u64; nodes.len()];
+        let mut reaches = vec![0u64; nodes.len()];
+        for &v in order.iter().rev() {
+            tail[v] = durations[v] + reaches[v];
+            for &(w, _) in &waits[v] {
+                reaches[w as usize] = reaches[w as usize].max(tail[v]);
+            }
+        }
+        let mut begins = vec![0u64; nodes.len()];
+        for &v in &order {
+            begins[v] = waits[v].iter().map(|&(w, _)| begins[w as usize] + durations[w as usize]).max().unwrap_or(0);
+        }
+        let length = tail.iter().copied().max().unwrap_or(0);
+        // Numbered as drawn: by rank, then by address.
+        let mut drawn: Vec<usize> = (0..nodes.len()).collect();
+        drawn.sort_by_key(|&v| (rank[v], nodes[v].0, nodes[v].1));
+        let mut number = vec![StepId(0); nodes.len()];
+        for (at, &v) in drawn.iter().enumerate() {
+            number[v] = StepId(at as u32 + 1);
+        }
+        drawn
+            .into_iter()
+            .map(|v| {
+                let (i, kind) = nodes[v];
+                let why = match kind {
+                    StepKind::Stop => self.stop[i as usize].clone(),
+                    StepKind::Start | StepKind::Reload | StepKind::Await => self.raise[i as usize].clone().map(|(_, why)| why),
+                };
+                let mut waits: Vec<Wait> = waits[v].iter().map(|&(w, release)| Wait { step: number[w as usize], release }).collect();
+                waits.sort_by_key(|w| w.step);
+                Step {
+                    id: number[v],
+                    address: self.address(i).clone(),
+                    kind,
+                    why: why.expect("a node is only made for what has a reason"),
+                    found: self.seen[i as usize],
+                    waits,
+                    rank: rank[v],
+                    usual_ms: durations[v],
+                    tail_ms: tail[v],
+                    critical: length > 0 && begins[v] + tail[v] == length,
+                }
+            })
+            .collect()
+    }
+
+    /// What each node waits for.
+    fn waits(&self, nodes: &[(u32, StepKind)], node_of: &[Vec<u32>; 2]) -> Vec<Vec<(u32, Release)>> {
+        let [stop_of, raise_of] = node_of;
+        let mut waits: Vec<Vec<(u32, Release)>> = vec![Vec::new(); nodes.len()];
+        let mut add = |from: u32, to: u32, release: Release| {
+            if from != u32::MAX && to != u32::MAX && !waits[from as usize].iter().any(|(w, _)| *w == to) {
+                waits[from as usize].push((to, release));
+            }
+        };
+        for (v, &(i, kind)) in nodes.iter().enumerate() {
+            let v = v as u32;
+            match kind {
+                StepKind::Stop => {
+                    // Turned round: what relies on it goes first.
+                    for &(d, _) in &self.graph.reliant[i as usize] {
+                        add(v, stop_of[d as usize], Release::WhenGood);
+                    }
+                    for &first in &self.graph.yields_to[i as usize] {
+                        add(stop_of[first as usize], v, Release::WhenEnded);
+                    }
+                }
+                StepKind::Start => {
+                    add(v, stop_of[i as usize], Release::WhenGood);
+                    for rel in &self.graph.relies_on[i as usize] {
+                        for &j in &rel.any_of {
+                            add(v, raise_of[j as usize], Release::WhenGood);
+                        }
+                    }
+                    for other in &self.services[i as usize].never_with {
+                        if let Some(j) = self.graph.number(other) {
+                            add(v, stop_of[j as usize], Release::WhenGood);
+                        }
+                    }
+                    for &first in &self.graph.yields_to[i as usize] {
+                        add(v, raise_of[first as usize], Release::WhenEnded);
+                    }
+                }
+                StepKind::Reload | StepKind::Await => {}
+            }
+        }
+        waits
+    }
+
+    fn hits(&self, steps: &[Step]) -> Vec<Hit> {
+        let mut hits: Vec<Hit> = steps
+            .iter()
+            .filter(|s| s.kind == StepKind::Stop && s.found.is_up())
+            .map(|s| {
+                let service = &self.estate.services[&s.address];
+                let back = steps.iter().find(|b| b.address == s.address && b.kind == StepKind::Start);
+                let usual_ms = back.map(|b| s.tail_ms.saturating_sub(b.tail_ms) + b.usual_ms);
+                Hit { address: s.address.clone(), impact: service.impact.clone(), usual_ms }
+            })
+            .collect();
+        hits.sort_by(|a, b| b.impact.level.cmp(&a.impact.level).then_with(|| a.address.cmp(&b.address)));
+        hits
+    }
+}
+
+/// An order that respects every wait, and the rank of each node: one more than the highest it waits for.
+fn ranked(waits: &[Vec<(u32, Release)>]) -> (Vec<usize>, Vec<u32>) {
+    let mut open: Vec<u32> = waits.iter().map(|w| w.len() as u32).collect();
+    let mut waited_by: Vec<Vec<u32>> = vec![Vec::new(); waits.len()];
+    for (v, list) in waits.iter().enumerate() {
+        for &(w, _) in list {
+            waited_by[w as usize].push(v as u32);
+        }
+    }
+    let mut rank = vec![0u32; waits.len()];
+    let mut queue: VecDeque<usize> = (0..waits.len()).filter(|&v| open[v] == 0).collect();
+    let mut order = Vec::with_capacity(waits.len());
+    while let Some(v) = queue.pop_front() {
+        order.push(v);
+        for &d in &waited_by[v] {
+            let d = d as usize;
+            rank[d] = rank[d].max(rank[v] + 1);
+            open[d] -= 1;
+            if open[d] == 0 {
+                queue.push_back(d);
+            }
+        }
+    }
+    debug_assert_eq!(order.len(), waits.len(), "vetting refuses cycles, so every node is reached");
+    (order, rank)
+}

@@ -1,0 +1,137 @@
+//! What a service is seen to be, and when it was seen so.
+
+use std::{collections::BTreeMap, fmt};
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::{name::Address, time::Timestamp};
+
+/// A seen state. "Out of reach" and "unknown" count neither as up nor as down.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum SeenState {
+    /// Never looked at.
+    #[default]
+    Unknown,
+    /// Not running.
+    Down,
+    /// On its way up its ladder.
+    Rising,
+    /// Climbed its whole ladder and steady.
+    Proven,
+    /// Running, but a rung or its log is against it.
+    Ailing,
+    /// On its way down.
+    Sinking,
+    /// Its host does not answer.
+    OutOfReach,
+}
+
+impl SeenState {
+    /// Whether something of it runs: what a stop must take as up (R10, R16).
+    pub fn is_up(self) -> bool {
+        match self {
+            SeenState::Proven | SeenState::Ailing | SeenState::Rising | SeenState::Sinking => true,
+            SeenState::Down | SeenState::Unknown | SeenState::OutOfReach => false,
+        }
+    }
+    /// The word people read.
+    pub fn word(self) -> &'static str {
+        match self {
+            SeenState::Unknown => "unknown",
+            SeenState::Down => "down",
+            SeenState::Rising => "rising",
+            SeenState::Proven => "proven",
+            SeenState::Ailing => "ailing",
+            SeenState::Sinking => "sinking",
+            SeenState::OutOfReach => "out of reach",
+        }
+    }
+}
+
+impl fmt::Display for SeenState {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.word())
+    }
+}
+
+/// What a look at a rung came to (R14).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Verdict {
+    /// It is so.
+    Holds,
+    /// It is not so yet, and may become so.
+    NotYet,
+    /// Something speaks against it that waiting will not mend.
+    Against,
+    /// The look itself could not be taken: neither for nor against.
+    CouldNotLook,
+}
+
+/// A look's answer: the verdict, and what was seen in words.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Answer {
+    /// What it came to.
+    pub verdict: Verdict,
+    /// What was looked at and answered: "port 7412 held by gate (pid 48121)".
+    pub says: String,
+}
+
+impl Answer {
+    /// It is so.
+    pub fn holds(says: impl Into<String>) -> Self {
+        Self { verdict: Verdict::Holds, says: says.into() }
+    }
+    /// Not yet.
+    pub fn not_yet(says: impl Into<String>) -> Self {
+        Self { verdict: Verdict::NotYet, says: says.into() }
+    }
+    /// Against it.
+    pub fn against(says: impl Into<String>) -> Self {
+        Self { verdict: Verdict::Against, says: says.into() }
+    }
+    /// Could not look.
+    pub fn could_not(says: impl Into<String>) -> Self {
+        Self { verdict: Verdict::CouldNotLook, says: says.into() }
+    }
+}
+
+/// What a service is seen to be.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Seen {
+    /// The state.
+    pub state: SeenState,
+    /// When it was last looked at.
+    pub as_of: Timestamp,
+    /// Since when it is in this state.
+    pub since: Timestamp,
+    /// How many rungs it stands on.
+    pub rungs_climbed: u32,
+    /// How many its ladder has.
+    pub rungs: u32,
+    /// The rung that is against it, counted from 0.
+    pub rung_against: Option<u32>,
+    /// What shows it, in words.
+    pub says: String,
+    /// Its main process, where one is known.
+    pub pid: Option<u32>,
+}
+
+/// How everything stands, by address. A service that is not in it is unknown.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Facts(pub BTreeMap<Address, SeenState>);
+
+impl Facts {
+    /// The state of one service.
+    pub fn of(&self, address: &Address) -> SeenState {
+        self.0.get(address).copied().unwrap_or_default()
+    }
+}
+
+impl FromIterator<(Address, SeenState)> for Facts {
+    fn from_iter<I: IntoIterator<Item = (Address, SeenState)>>(iter: I) -> Self {
+        Self(iter.into_iter().collect())
+    }
+}

@@ -1,0 +1,169 @@
+//! Instants and durations as values. The core never reads a clock: `now` always comes in.
+
+use std::{fmt, ops, str::FromStr, time::Duration};
+
+use chrono::{DateTime, SecondsFormat, TimeZone, Utc};
+use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
+
+/// An instant, to the millisecond, in UTC. In JSON it is RFC 3339 text.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
+pub struct Timestamp(i64);
+
+impl Timestamp {
+    /// From milliseconds since the Unix epoch.
+    pub fn from_ms(ms: i64) -> Self {
+        Self(ms)
+    }
+    /// Milliseconds since the Unix epoch.
+    pub fn as_ms(self) -> i64 {
+        self.0
+    }
+    /// How long after `earlier` this is; zero where it is not after.
+    pub fn since(self, earlier: Timestamp) -> Duration {
+        Duration::from_millis(u64::try_from(self.0 - earlier.0).unwrap_or(0))
+    }
+    /// This instant with the calendar's own type.
+    pub fn to_chrono(self) -> DateTime<Utc> {
+        Utc.timestamp_millis_opt(self.0).single().unwrap_or_default()
+    }
+}
+
+impl ops::Add<Duration> for Timestamp {
+    type Output = Timestamp;
+    fn add(self, by: Duration) -> Timestamp {
+        Timestamp(self.0.saturating_add(i64::try_from(by.as_millis()).unwrap_or(i64::MAX)))
+    }
+}
+
+impl fmt::Display for Timestamp {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.to_chrono().to_rfc3339_opts(SecondsFormat::Millis, true))
+    }
+}
+
+impl fmt::Debug for Timestamp {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+impl Serialize for Timestamp {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Timestamp {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        DateTime::parse_from_rfc3339(&text).map(|at| Timestamp(at.timestamp_millis())).map_err(de::Error::custom)
+    }
+}
+
+impl schemars::JsonSchema for Timestamp {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Timestamp".into()
+    }
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({
+            "type": "string", "format": "date-time", "description": "An instant, RFC 3339 in UTC."
+        })
+    }
+}
+
+/// A length of time as people write it: `"90s"`, `"5m"`, `"1h 30m"`, `"200ms"`.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
+pub struct Span(pub Duration);
+
+impl Span {
+    /// A length in whole seconds.
+    pub const fn secs(secs: u64) -> Self {
+        Self(Duration::from_secs(secs))
+    }
+    /// A length in milliseconds.
+    pub const fn millis(ms: u64) -> Self {
+        Self(Duration::from_millis(ms))
+    }
+}
+
+/// Why a piece of text is not a length of time.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("\"{text}\" is no length of time: {why}")]
+pub struct SpanError {
+    text: String,
+    why: String,
+}
+
+impl FromStr for Span {
+    type Err = SpanError;
+    fn from_str(text: &str) -> Result<Self, SpanError> {
+        humantime::parse_duration(text.trim())
+            .map(Span)
+            .map_err(|e| SpanError { text: text.to_owned(), why: e.to_string() })
+    }
+}
+
+impl fmt::Display for Span {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&humantime::format_duration(self.0).to_string())
+    }
+}
+
+impl fmt::Debug for Span {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+impl Serialize for Span {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Span {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        String::deserialize(deserializer)?.parse().map_err(de::Error::custom)
+    }
+}
+
+impl schemars::JsonSchema for Span {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Span".into()
+    }
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({
+            "type": "string", "format": "yantro-span",
+            "description": "A length of time, such as \"200ms\", \"90s\", \"5m\" or \"1h 30m\"."
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("90s", 90_000)]
+    #[case("5m", 300_000)]
+    #[case("1h 30m", 5_400_000)]
+    #[case("200ms", 200)]
+    fn spans_read_as_people_write_them(#[case] text: &str, #[case] ms: u64) {
+        assert_eq!(text.parse::<Span>().unwrap(), Span::millis(ms));
+    }
+
+    #[test]
+    fn a_number_without_a_unit_is_refused_with_the_reason() {
+        let error = "90".parse::<Span>().unwrap_err();
+        assert!(error.to_string().starts_with("\"90\" is no length of time: "), "{error}");
+    }
+
+    #[test]
+    fn instants_survive_json() {
+        let at = Timestamp::from_ms(1_795_418_412_345);
+        let text = serde_json::to_string(&at).unwrap();
+        assert_eq!(serde_json::from_str::<Timestamp>(&text).unwrap(), at);
+    }
+}

@@ -1,0 +1,188 @@
+//! The board: how everything stands now, as looked at and as runs see it.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use yantro_core::{
+    board::Watched,
+    estate::{Estate, Expected, Impact, StandsFor},
+    name::{Address, HostName},
+    run::{Run, RunId, StepState},
+    sequence::StepKind,
+    state::{Seen, SeenState},
+    time::Timestamp,
+};
+use yantro_store::StartedAs;
+
+/// One service on the board.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct BoardRow {
+    /// The service.
+    pub address: Address,
+    /// What people call it.
+    pub title: String,
+    /// The groups it is in.
+    pub groups: BTreeSet<String>,
+    /// What it is seen to be.
+    pub seen: Seen,
+    /// What it should be.
+    pub expected: Expected,
+    /// Whether the two part.
+    pub differs: bool,
+    /// Watched, never acted on, for this reason.
+    pub hands_off: Option<String>,
+    /// What users notice while it is down.
+    pub impact: Impact,
+    /// The run that acts on it now.
+    pub in_run: Option<RunId>,
+    /// It was taken down on purpose, by whom (R33).
+    pub intended_down: Option<String>,
+    /// The edition changed how it is started since it was: its restart is owed.
+    pub restart_owed: bool,
+    /// The rungs of its ladder, in words.
+    pub ladder: Vec<String>,
+    /// What it relies on, one relation away.
+    pub relies_on: BTreeSet<Address>,
+    /// What can be done with it now.
+    pub can: Vec<String>,
+    /// Why nothing can be done with it now.
+    pub cannot: Option<String>,
+    /// Who owns it.
+    pub owner: Option<String>,
+    /// Its logs.
+    pub logs: Vec<String>,
+}
+
+/// One host on the board.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct HostRow {
+    /// The host.
+    pub name: HostName,
+    /// Its network address.
+    pub address: String,
+    /// What people call it.
+    pub title: Option<String>,
+}
+
+/// Everything.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct BoardView {
+    /// What the estate is called.
+    pub estate: String,
+    /// What it stands for.
+    pub stands_for: Option<StandsFor>,
+    /// The edition; 0 where none is loaded.
+    pub edition: u64,
+    /// When this was put together.
+    pub as_of: Timestamp,
+    /// Whether everything is at a standstill, by whom.
+    pub standstill: Option<String>,
+    /// Why events cannot be stored, where that is so.
+    pub storage_trouble: Option<String>,
+    /// The hosts.
+    pub hosts: Vec<HostRow>,
+    /// The services, by address.
+    pub services: Vec<BoardRow>,
+    /// Runs that have not ended.
+    pub open_runs: Vec<crate::view::RunSummary>,
+}
+
+/// What a run makes of a service it works on right now.
+fn seen_by_run(run: &Run, address: &Address, seen: &mut Seen) {
+    for (step, now) in run.steps().filter(|(s, _)| s.address == *address) {
+        let (climbed, proving) = match &now.state {
+            StepState::Proving { climbed, .. } => (*climbed, true),
+            StepState::Acting { .. } => (0, false),
+            _ => continue,
+        };
+        match step.kind {
+            StepKind::Start | StepKind::Reload | StepKind::Await => {
+                seen.state = SeenState::Rising;
+                seen.rungs_climbed = climbed.min(seen.rungs);
+            }
+            StepKind::Stop => {
+                seen.state = SeenState::Sinking;
+                let rungs = run.begun.services[address].ladder_of(StepKind::Stop).len() as u32;
+                seen.rungs_climbed = if proving { rungs.saturating_sub(climbed).min(seen.rungs) } else { seen.rungs };
+            }
+        }
+        seen.rung_against = None;
+        if let Some((_, answer)) = now.last_answer() {
+            seen.says = answer.says.clone();
+        } else if let Some(rung) = now.acts.last().and_then(|a| a.rungs.last()) {
+            seen.says = rung.says.clone();
+        }
+    }
+}
+
+/// Puts a row together.
+pub(crate) fn row(
+    estate: &Estate,
+    address: &Address,
+    watched: Option<&Watched>,
+    run: Option<&Run>,
+    started: Option<&StartedAs>,
+    now: Timestamp,
+) -> BoardRow {
+    let service = &estate.services[address];
+    let mut seen = watched.map_or_else(|| Watched::unknown(service.ladder.len(), now).seen, |w| w.seen.clone());
+    if let Some(run) = run {
+        seen_by_run(run, address, &mut seen);
+    }
+    let differs = match (service.expected, seen.state) {
+        (_, SeenState::Unknown | SeenState::OutOfReach) | (Expected::Either, _) => false,
+        (Expected::Up, state) => state != SeenState::Proven,
+        (Expected::Down, state) => state != SeenState::Down,
+    };
+    let cannot = match (&service.hands_off, run) {
+        (Some(reason), _) => Some(format!("hands-off: {reason}")),
+        (None, Some(run)) => Some(format!("run {} acts on it", run.id)),
+        (None, None) => match seen.state {
+            SeenState::Unknown => Some("not looked at yet".to_owned()),
+            SeenState::OutOfReach => Some("its host does not answer".to_owned()),
+            _ => None,
+        },
+    };
+    let mut can: Vec<String> = Vec::new();
+    if cannot.is_none() {
+        let words: &[&str] = match seen.state {
+            SeenState::Proven | SeenState::Ailing | SeenState::Rising => &["restart", "stop"],
+            SeenState::Sinking => &["stop"],
+            SeenState::Down => &["start"],
+            SeenState::Unknown | SeenState::OutOfReach => &[],
+        };
+        can.extend(words.iter().map(|w| (*w).to_owned()));
+        if service.reload.is_some() && matches!(seen.state, SeenState::Proven | SeenState::Ailing) {
+            can.push("reload".to_owned());
+        }
+    }
+    let restart_owed = started.is_some_and(|s| seen.state.is_up() && (s.service.runner != service.runner || s.service.ladder != service.ladder));
+    BoardRow {
+        address: address.clone(),
+        title: service.title.clone(),
+        groups: service.groups.iter().map(ToString::to_string).collect(),
+        expected: service.expected,
+        differs,
+        hands_off: service.hands_off.clone(),
+        impact: service.impact.clone(),
+        in_run: run.map(|r| r.id),
+        intended_down: started.and_then(|s| s.intended_down.as_ref()).map(|(run, who)| format!("taken down by {who} in run {run}")),
+        restart_owed,
+        ladder: service.ladder.iter().map(|r| r.kind.says()).collect(),
+        relies_on: service.relies_on_any().cloned().collect(),
+        can,
+        cannot,
+        owner: service.owner.clone(),
+        logs: service.logs.clone(),
+        seen,
+    }
+}
+
+/// The hosts of an estate.
+pub(crate) fn hosts(estate: &Estate) -> Vec<HostRow> {
+    estate.hosts.iter().map(|(name, h)| HostRow { name: name.clone(), address: h.address.clone(), title: h.title.clone() }).collect()
+}
+
+/// How everything is watched, by address.
+pub(crate) type Watching = BTreeMap<Address, Watched>;

@@ -1,0 +1,290 @@
+//! Carries orders out: looks, acts, climbs. What comes of them goes back to the engine's loop.
+
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::{Arc, Mutex, PoisonError, RwLock},
+    time::Duration,
+};
+
+use futures::{StreamExt, stream};
+use tokio::{sync::mpsc::UnboundedSender, task::AbortHandle};
+use yantro_core::{
+    board::{Look, Watched},
+    estate::Service,
+    name::Address,
+    run::{ActBegun, ActEnd, ActId, ActKind, Input, RunId, input::LogMark},
+    sequence::{StepId, StepKind},
+    state::SeenState,
+    time::Timestamp,
+};
+use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Here, Recorded, Round};
+use yantro_store::StartedAs;
+
+use crate::{board::Watching, clock::Clock, engine::Msg};
+
+/// Looks taken side by side.
+const SIDE_BY_SIDE: usize = 32;
+
+/// The hands of the engine.
+#[derive(Clone)]
+pub(crate) struct Hands {
+    pub here: Arc<Here>,
+    pub clock: Clock,
+    inbox: UnboundedSender<Msg>,
+    /// The start that each service runs by now.
+    known: Arc<Mutex<BTreeMap<Address, ActRecord>>>,
+    started: Arc<RwLock<BTreeMap<Address, Arc<StartedAs>>>>,
+    watching: Arc<RwLock<Watching>>,
+    climbs: Arc<Mutex<HashMap<(RunId, StepId), AbortHandle>>>,
+}
+
+/// The identity of an act on its machine.
+pub(crate) fn identity(run: RunId, act: ActId) -> String {
+    format!("run-{run}/act-{}", act.0)
+}
+
+impl Hands {
+    pub fn new(here: Here, clock: Clock, inbox: UnboundedSender<Msg>, started: Vec<(Address, StartedAs)>) -> Self {
+        let mut known = BTreeMap::new();
+        for (address, s) in &started {
+            if let Recorded::Begun(record) | Recorded::Ended(Some(record), _) = here.recorded(&s.act) {
+                known.insert(address.clone(), record);
+            }
+        }
+        Self {
+            here: Arc::new(here),
+            clock,
+            inbox,
+            known: Arc::new(Mutex::new(known)),
+            started: Arc::new(RwLock::new(started.into_iter().map(|(a, s)| (a, Arc::new(s))).collect())),
+            watching: Arc::default(),
+            climbs: Arc::default(),
+        }
+    }
+
+    /// Tells the loop what came of an order.
+    pub fn tell(&self, run: RunId, input: Input) {
+        // The loop is gone only when the server ends.
+        let _ = self.inbox.send(Msg::Input { run, input });
+    }
+
+    pub fn started_as(&self, address: &Address) -> Option<Arc<StartedAs>> {
+        self.started.read().unwrap_or_else(PoisonError::into_inner).get(address).cloned()
+    }
+
+    pub fn remember_started(&self, address: &Address, started: StartedAs) {
+        self.started.write().unwrap_or_else(PoisonError::into_inner).insert(address.clone(), Arc::new(started));
+    }
+
+    fn known(&self, address: &Address) -> Option<ActRecord> {
+        self.known.lock().unwrap_or_else(PoisonError::into_inner).get(address).cloned()
+    }
+
+    /// The service as it was started, where Yantro started it: looked for where it was opened (R24).
+    pub fn as_started(&self, service: &Service) -> Service {
+        let mut service = service.clone();
+        if let Some(started) = self.started_as(&service.address) {
+            service.runner = started.service.runner.clone();
+            service.ladder.clone_from(&started.service.ladder);
+        }
+        service
+    }
+
+    pub fn watched(&self, address: &Address) -> Option<Watched> {
+        self.watching.read().unwrap_or_else(PoisonError::into_inner).get(address).cloned()
+    }
+
+    /// Puts a service into a state that was shown otherwise.
+    pub fn set_seen(&self, address: &Address, state: SeenState) {
+        let now = self.clock.now();
+        let mut watching = self.watching.write().unwrap_or_else(PoisonError::into_inner);
+        watching.entry(address.clone()).or_insert_with(|| Watched::unknown(0, now)).set(state, now);
+    }
+
+    /// Forgets what is no longer in the estate.
+    pub fn keep_only(&self, keep: impl Fn(&Address) -> bool) {
+        self.watching.write().unwrap_or_else(PoisonError::into_inner).retain(|a, _| keep(a));
+    }
+
+    /// Looks at services, and says what each is now.
+    pub async fn look(&self, services: Vec<Service>) -> BTreeMap<Address, SeenState> {
+        let round = Round::default();
+        let looked: Vec<(Address, SeenState)> = stream::iter(services)
+            .map(|service| {
+                let round = &round;
+                async move {
+                    let as_started = self.as_started(&service);
+                    let known = self.known(&service.address);
+                    let raw = self.here.look(&as_started, known.as_ref(), round).await;
+                    let now = self.clock.now();
+                    let look = Look {
+                        runs: raw.runs,
+                        rungs: raw.rungs,
+                        total: raw.total,
+                        pid: raw.main.map(|m| m.pid),
+                        started_at: self.started_as(&service.address).map(|s| s.at),
+                    };
+                    let mut watching = self.watching.write().unwrap_or_else(PoisonError::into_inner);
+                    let watched = watching.entry(service.address.clone()).or_insert_with(|| Watched::unknown(look.total, now));
+                    watched.take(&look, now, service.start.patience.0, service.ailing_after);
+                    (service.address.clone(), watched.seen.state)
+                }
+            })
+            .buffer_unordered(SIDE_BY_SIDE)
+            .collect()
+            .await;
+        looked.into_iter().collect()
+    }
+
+    /// Gives an act under its identity.
+    pub fn act(&self, run: RunId, step: StepId, act: ActId, kind: ActKind, service: Service) {
+        let hands = self.clone();
+        tokio::spawn(async move {
+            let address = service.address.clone();
+            // A stop, a reload and a force work on what was started, a start on what the run says.
+            let service = if kind == ActKind::Start { service } else { hands.as_started(&service) };
+            let known = if kind == ActKind::Start { None } else { hands.known(&address) };
+            let identity = identity(run, act);
+            let spec = ActSpec { identity: &identity, kind, service: &service, known: known.as_ref() };
+            let teller = hands.teller(run, step, act, kind, address);
+            if let Err(end) = hands.here.act(spec, teller).await {
+                hands.tell(run, Input::ActEnded { step, act, end });
+            }
+        });
+    }
+
+    fn teller(&self, run: RunId, step: StepId, act: ActId, kind: ActKind, address: Address) -> impl Fn(ActNews) + Send + use<> {
+        let hands = self.clone();
+        move |news| match news {
+            ActNews::Begun(begun, record) => {
+                if kind == ActKind::Start {
+                    hands.known.lock().unwrap_or_else(PoisonError::into_inner).insert(address.clone(), record);
+                }
+                hands.tell(run, Input::ActBegun { step, act, begun });
+            }
+            ActNews::Ended(end) => {
+                hands.tell(run, Input::ActEnded { step, act, end: hands.masked(end) });
+                // An end is news to the board, run or no run.
+                let _ = hands.inbox.send(Msg::LookAt(address.clone()));
+            }
+            ActNews::Gone => {
+                let _ = hands.inbox.send(Msg::LookAt(address.clone()));
+            }
+            ActNews::BegunBefore => {
+                let (hands, address) = (hands.clone(), address.clone());
+                tokio::spawn(async move { hands.find(run, step, act, kind, address).await });
+            }
+            ActNews::Lost(why) => {
+                tracing::warn!(%run, %step, %why, "an act's outcome is unknown");
+                hands.tell(run, Input::ActUnknown { step, act });
+            }
+        }
+    }
+
+    fn masked(&self, end: ActEnd) -> ActEnd {
+        match end {
+            ActEnd::Exited { code, output } => ActEnd::Exited { code, output: self.here.mask(&output) },
+            ActEnd::Signalled { signal, output } => ActEnd::Signalled { signal, output: self.here.mask(&output) },
+            ActEnd::TimedOut { output } => ActEnd::TimedOut { output: self.here.mask(&output) },
+            end @ (ActEnd::Sent | ActEnd::Refused { .. }) => end,
+        }
+    }
+
+    /// Finds out what became of an act that was intended before the server ended (R21).
+    pub fn find_act(&self, run: RunId, step: StepId, act: ActId, kind: ActKind, service: Service) {
+        let hands = self.clone();
+        tokio::spawn(async move {
+            match hands.here.recorded(&identity(run, act)) {
+                // Never begun: given now, under the same identity. Were a recorder on its way
+                // still, one of the two is refused by the other's folder.
+                Recorded::Nothing => hands.act(run, step, act, kind, service),
+                _ => hands.find(run, step, act, kind, service.address).await,
+            }
+        });
+    }
+
+    async fn find(&self, run: RunId, step: StepId, act: ActId, kind: ActKind, address: Address) {
+        let identity = identity(run, act);
+        // A folder without a record: its recorder may be about to write it.
+        let mut recorded = self.here.recorded(&identity);
+        for _ in 0..100 {
+            if recorded != Recorded::OnlyFolder {
+                break;
+            }
+            tokio::time::sleep(Duration::from_millis(10)).await;
+            recorded = self.here.recorded(&identity);
+        }
+        let remember = |record: &ActRecord| {
+            if kind == ActKind::Start {
+                self.known.lock().unwrap_or_else(PoisonError::into_inner).insert(address.clone(), record.clone());
+            }
+            if let Some(begun) = &record.begun {
+                self.tell(run, Input::ActBegun { step, act, begun: begun.clone() });
+            }
+        };
+        match recorded {
+            Recorded::Nothing | Recorded::OnlyFolder => self.tell(run, Input::ActUnknown { step, act }),
+            Recorded::Begun(record) => {
+                remember(&record);
+                self.here.follow(&identity, record, self.teller(run, step, act, kind, address.clone())).await;
+            }
+            Recorded::Ended(record, end) => {
+                if let Some(record) = &record {
+                    remember(record);
+                }
+                self.tell(run, Input::ActEnded { step, act, end: self.masked(end) });
+            }
+        }
+    }
+
+    /// Follows the ends of what earlier servers started, so that the board hears of them at once.
+    pub fn follow_started(&self) {
+        let known: Vec<(Address, ActRecord)> =
+            self.known.lock().unwrap_or_else(PoisonError::into_inner).iter().map(|(a, r)| (a.clone(), r.clone())).collect();
+        for (address, record) in known {
+            let (hands, Some(started)) = (self.clone(), self.started_as(&address)) else { continue };
+            let inbox = hands.inbox.clone();
+            tokio::spawn(async move {
+                let tell = move |_: ActNews| {
+                    let _ = inbox.send(Msg::LookAt(address.clone()));
+                };
+                hands.here.follow(&started.act, record, tell).await;
+            });
+        }
+    }
+
+    /// Ends everything that was started, by its recorded identity: asked first, then by force.
+    pub async fn end_all(&self) {
+        let known: Vec<ActRecord> = self.known.lock().unwrap_or_else(PoisonError::into_inner).values().cloned().collect();
+        self.here.end_trees(&known).await;
+    }
+
+    /// Climbs a step's ladder until told to stop.
+    #[allow(clippy::too_many_arguments, reason = "an order's fields, passed on once")]
+    pub fn climb(&self, run: RunId, step: StepId, attempt: u32, kind: StepKind, from: u32, service: Service, begun: Option<&ActBegun>, since: Timestamp) {
+        let marks: BTreeMap<String, LogMark> = begun.map(|b| b.marks.clone()).unwrap_or_default();
+        let hands = self.clone();
+        let service = if kind == StepKind::Stop { self.as_started(&service) } else { service };
+        let task = tokio::spawn(async move {
+            let climb = Climb { known: hands.known(&service.address), service: Arc::new(service), kind, from: from as usize, marks, since };
+            let teller = hands.clone();
+            hands
+                .here
+                .climb(climb, move |report| {
+                    teller.tell(run, Input::RungLooked { step, attempt, rung: report.rung, answer: report.answer, logs: report.logs });
+                })
+                .await;
+        });
+        let mut climbs = self.climbs.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(before) = climbs.insert((run, step), task.abort_handle()) {
+            before.abort();
+        }
+    }
+
+    /// Stops looking for a step.
+    pub fn stop_looking(&self, run: RunId, step: StepId) {
+        if let Some(task) = self.climbs.lock().unwrap_or_else(PoisonError::into_inner).remove(&(run, step)) {
+            task.abort();
+        }
+    }
+}

@@ -1,0 +1,20 @@
+//! Runs, board and locks: turns the core's orders into acts and looks, and feeds back what happened.
+//!
+//! One loop decides and stores; tasks around it act and look. The loop takes whatever has come in,
+//! lets the machines decide, commits their events in one transaction, and only then carries out the
+//! orders. It decides nothing about runs itself.
+
+mod board;
+mod clock;
+mod engine;
+mod hands;
+mod locks;
+mod publish;
+mod storage;
+mod view;
+
+pub use board::{BoardRow, BoardView, HostRow};
+pub use clock::Clock;
+pub use engine::{BeginRequest, Engine, EngineError, LoadOutcome, Loaded, Options};
+pub use publish::{Published, Topic};
+pub use view::{RunSummary, RunView, StepView};

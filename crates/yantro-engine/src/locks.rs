@@ -1,0 +1,49 @@
+//! Who may act where: *acting* excludes everything, *leaning* is shared (R7).
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use yantro_core::{
+    name::Address,
+    run::{Run, RunId},
+};
+
+/// The locks of all runs.
+#[derive(Debug, Default)]
+pub(crate) struct Locks {
+    acting: BTreeMap<Address, RunId>,
+    leaning: BTreeMap<Address, BTreeSet<RunId>>,
+}
+
+impl Locks {
+    /// Takes all locks of a run at once, or none and says behind whom it waits.
+    pub fn take(&mut self, run: &Run) -> Result<(), BTreeSet<RunId>> {
+        let acting = run.begun.sequence.acted_on();
+        let mut behind = BTreeSet::new();
+        for address in run.answerable() {
+            behind.extend(self.acting.get(address).filter(|r| **r != run.id));
+            if acting.contains(address) {
+                behind.extend(self.leaning.get(address).into_iter().flatten().filter(|r| **r != run.id));
+            }
+        }
+        if !behind.is_empty() {
+            return Err(behind);
+        }
+        for address in run.answerable() {
+            if acting.contains(address) {
+                self.acting.insert(address.clone(), run.id);
+            } else {
+                self.leaning.entry(address.clone()).or_default().insert(run.id);
+            }
+        }
+        Ok(())
+    }
+
+    /// Gives back all locks of a run.
+    pub fn release(&mut self, run: RunId) {
+        self.acting.retain(|_, r| *r != run);
+        self.leaning.retain(|_, runs| {
+            runs.remove(&run);
+            !runs.is_empty()
+        });
+    }
+}

@@ -1,0 +1,176 @@
+//! Climbs a ladder: looks at its rungs in order until told to stop, and says what it sees.
+
+use std::{
+    collections::BTreeMap,
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+use yantro_core::{
+    estate::{RungKind, Service},
+    logs::LogMatcher,
+    run::{event::LogEvidence, input::LogMark},
+    sequence::StepKind,
+    state::{Answer, Verdict},
+    time::Timestamp,
+};
+
+use crate::{
+    here::Here,
+    logs::LogWatch,
+    look::{self, Round, Tree},
+    recorder::ActRecord,
+};
+
+/// Between looks that cost next to nothing.
+const QUICK: Duration = Duration::from_millis(15);
+/// Between looks while a service has to stay steady.
+const STEADY: Duration = Duration::from_millis(250);
+/// The widest gap between looks.
+const WIDEST: Duration = Duration::from_secs(2);
+
+/// What is climbed.
+pub struct Climb {
+    /// The service.
+    pub service: Arc<Service>,
+    /// Whose ladder: for a stop every rung must be gone.
+    pub kind: StepKind,
+    /// The rung to begin at.
+    pub from: usize,
+    /// The start whose process is meant, where one is known.
+    pub known: Option<ActRecord>,
+    /// Log positions of the act.
+    pub marks: BTreeMap<String, LogMark>,
+    /// When the act was given.
+    pub since: Timestamp,
+}
+
+/// What a climb has to say.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Report {
+    /// The rung, from 0.
+    pub rung: u32,
+    /// The answer.
+    pub answer: Answer,
+    /// The logs' evidence, where it changed.
+    pub logs: Vec<LogEvidence>,
+}
+
+impl Here {
+    /// Climbs until dropped. An answer is reported when it differs from the one before.
+    pub async fn climb(&self, climb: Climb, mut report: impl FnMut(Report)) {
+        let rungs = climb.service.ladder_of(climb.kind);
+        let patterns = climb.service.patterns(climb.kind);
+        let mut logs = match LogMatcher::new(patterns) {
+            Ok(matcher) if !patterns.is_empty() => Some(LogWatch::new(matcher, &climb.marks, &patterns.must_see, !patterns.must_not_see.is_empty())),
+            _ => None,
+        };
+        let log_rung = rungs.iter().position(|r| r.kind == RungKind::Log);
+        let began = Instant::now();
+        let mut at = climb.from;
+        let mut last: Option<(usize, Answer)> = None;
+        let mut kept: Vec<LogEvidence> = Vec::new();
+        loop {
+            let round = Round::default();
+            let tree = look::tree(&climb.service, climb.known.as_ref(), &round);
+            if let Some(watch) = logs.take() {
+                let ended = tree.all.is_empty();
+                let polled = tokio::task::spawn_blocking(move || {
+                    let mut watch = watch;
+                    watch.poll();
+                    if ended && watch.has_half_line() {
+                        watch.end_of_lines();
+                    }
+                    watch
+                });
+                // The blocking pool only fails to answer when the runtime goes down.
+                let Ok(watch) = polled.await else { return };
+                logs = Some(watch);
+            }
+            // A forbidden line counts at once, whichever rung is being climbed (R17).
+            if let (Some(watch), Some(rung)) = (&logs, log_rung) {
+                let answer = watch.answer();
+                if answer.verdict == Verdict::Against {
+                    report(Report { rung: rung as u32, answer: self.masked(answer), logs: watch.evidence(&self.secrets()) });
+                    return;
+                }
+            }
+            let look = async |i: usize| -> Answer {
+                let answer = match (&rungs[i].kind, &logs) {
+                    (RungKind::Log, Some(watch)) => watch.answer(),
+                    _ => self.rung(&climb.service, &rungs[i], &tree, Some(climb.since), &round).await,
+                };
+                let answer = if climb.kind == StepKind::Stop && rungs[i].kind != RungKind::Log { gone(&rungs[i].kind, answer, &tree) } else { answer };
+                self.masked(answer)
+            };
+            // All rungs below are looked at again while it has to stay steady.
+            if at >= rungs.len() {
+                for i in 0..rungs.len() {
+                    let answer = look(i).await;
+                    if answer.verdict != Verdict::Holds {
+                        report(Report { rung: i as u32, answer, logs: Vec::new() });
+                        at = i;
+                        last = None;
+                        break;
+                    }
+                }
+                if at >= rungs.len() {
+                    tokio::time::sleep(STEADY).await;
+                }
+                continue;
+            }
+            let answer = look(at).await;
+            let changed = last.as_ref() != Some(&(at, answer.clone()));
+            let evidence = match (&logs, Some(at) == log_rung) {
+                (Some(watch), true) => watch.evidence(&self.secrets()),
+                _ => Vec::new(),
+            };
+            if changed || evidence != kept {
+                kept.clone_from(&evidence);
+                report(Report { rung: at as u32, answer: answer.clone(), logs: evidence });
+            }
+            match answer.verdict {
+                Verdict::Holds => {
+                    at += 1;
+                    last = None;
+                    continue;
+                }
+                Verdict::Against => return,
+                Verdict::NotYet | Verdict::CouldNotLook => last = Some((at, answer)),
+            }
+            tokio::time::sleep(pace(&rungs[at].kind, began.elapsed())).await;
+        }
+    }
+
+    fn masked(&self, answer: Answer) -> Answer {
+        Answer { says: self.mask(&answer.says), ..answer }
+    }
+}
+
+/// How long until the next look: quick for what costs nothing, else a fiftieth of the time waited.
+fn pace(kind: &RungKind, waited: Duration) -> Duration {
+    match kind {
+        RungKind::Process | RungKind::Port { .. } | RungKind::File { .. } | RungKind::Mount { .. } | RungKind::Log => QUICK,
+        RungKind::Connect { .. } | RungKind::Ping { .. } | RungKind::Web { .. } | RungKind::Command { .. } | RungKind::State => {
+            (waited / 50).clamp(QUICK, WIDEST)
+        }
+    }
+}
+
+/// The same look after a stop: it must find nothing (R15).
+fn gone(kind: &RungKind, answer: Answer, tree: &Tree) -> Answer {
+    match (kind, answer.verdict) {
+        (RungKind::Process, Verdict::Holds) => {
+            let pids: Vec<String> = tree.all.iter().map(ToString::to_string).collect();
+            Answer::not_yet(format!("still there: process {}", pids.join(", ")))
+        }
+        (RungKind::Process, _) => Answer::holds("no process is left"),
+        (RungKind::Port { port, .. }, Verdict::NotYet) => Answer::holds(format!("port {port} is free")),
+        // A port that another holds by now is named, and is no longer the service's.
+        (RungKind::Port { .. }, Verdict::Against) => Answer::holds(answer.says),
+        (RungKind::Port { .. }, Verdict::Holds) => Answer::not_yet(answer.says),
+        (_, Verdict::Holds) => Answer::not_yet(format!("still so: {}", answer.says)),
+        (_, Verdict::NotYet | Verdict::Against) => Answer::holds(format!("gone: {}", answer.says)),
+        (_, Verdict::CouldNotLook) => answer,
+    }
+}

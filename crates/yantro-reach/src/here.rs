@@ -1,0 +1,406 @@
+//! This machine: acts given and looks taken from where Yantro itself runs.
+
+use std::{
+    collections::BTreeMap,
+    io,
+    net::Ipv4Addr,
+    os::fd::{AsRawFd, FromRawFd, OwnedFd},
+    path::{Path, PathBuf},
+    sync::{Mutex, MutexGuard},
+    time::Duration,
+};
+
+use serde_json::{Value, json};
+use tokio::io::unix::AsyncFd;
+use yantro_core::{
+    estate::{Service, ServiceRunner},
+    run::{ActBegun, ActEnd, ActKind, input::LogMark},
+};
+
+use crate::{
+    logs::mark_logs,
+    look::{self, Round},
+    procs::ProcessId,
+    recorder::{self, ActNews, ActRecord, OUTPUT_LIMIT, Recorded},
+    secrets::Secrets,
+};
+
+/// Why this machine cannot be worked on.
+#[derive(Debug, thiserror::Error)]
+pub enum HereError {
+    /// The recorder cannot be put in place.
+    #[error("the recorder cannot be put into {folder}")]
+    Recorder {
+        /// The folder.
+        folder: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// No HTTP client can be made.
+    #[error("no HTTP client can be made for looking at pages")]
+    Http(#[from] reqwest::Error),
+}
+
+/// The machine that Yantro runs on.
+pub struct Here {
+    acts: PathBuf,
+    outputs: PathBuf,
+    recorder: PathBuf,
+    leave_to: Result<Vec<String>, String>,
+    verified: reqwest::Client,
+    unverified: reqwest::Client,
+    secrets: Mutex<Secrets>,
+}
+
+/// An act to be given.
+pub struct ActSpec<'a> {
+    /// Its identity on this machine: the folder it is recorded in.
+    pub identity: &'a str,
+    /// What it does.
+    pub kind: ActKind,
+    /// To which service.
+    pub service: &'a Service,
+    /// The start that the service runs by now, where one is known.
+    pub known: Option<&'a ActRecord>,
+}
+
+impl Here {
+    /// Prepares this machine, keeping records below `data`.
+    pub fn new(data: &Path) -> Result<Self, HereError> {
+        let folder = data.join("bin");
+        let recorder = recorder::install(&folder).map_err(|source| HereError::Recorder { folder, source })?;
+        for below in ["acts", "output"] {
+            let folder = data.join(below);
+            std::fs::create_dir_all(&folder).map_err(|source| HereError::Recorder { folder, source })?;
+        }
+        let client = |verify: bool| {
+            reqwest::Client::builder().danger_accept_invalid_certs(!verify).redirect(reqwest::redirect::Policy::none()).no_proxy().pool_max_idle_per_host(0).build()
+        };
+        Ok(Self {
+            acts: data.join("acts"),
+            outputs: data.join("output"),
+            recorder,
+            leave_to: way_out(),
+            verified: client(true)?,
+            unverified: client(false)?,
+            secrets: Mutex::default(),
+        })
+    }
+
+    pub(crate) fn http(&self, verify_tls: bool) -> &reqwest::Client {
+        if verify_tls { &self.verified } else { &self.unverified }
+    }
+
+    pub(crate) fn secrets(&self) -> MutexGuard<'_, Secrets> {
+        self.secrets.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    /// The text with every known secret replaced by its reference.
+    pub fn mask(&self, text: &str) -> String {
+        self.secrets().mask(text)
+    }
+
+    /// Where a service's own output goes.
+    pub fn output_of(&self, service: &Service) -> PathBuf {
+        self.outputs.join(format!("{}.log", service.address.to_string().replace('/', "_")))
+    }
+
+    /// Every log of a service: its files, and its own output where Yantro starts it.
+    pub fn logs_of(&self, service: &Service) -> Vec<String> {
+        let own = matches!(service.runner, ServiceRunner::Process(_)).then(|| self.output_of(service).display().to_string());
+        service.logs.iter().cloned().chain(own).collect()
+    }
+
+    /// What is written down of an act.
+    pub fn recorded(&self, identity: &str) -> Recorded {
+        recorder::read(&self.acts.join(identity))
+    }
+
+    /// Gives an act. News come in order: begun, ended, and for a start at last that all is gone.
+    ///
+    /// An error means that it was not given at all.
+    pub async fn act(&self, spec: ActSpec<'_>, tell: impl Fn(ActNews) + Send + 'static) -> Result<(), ActEnd> {
+        let prepared = self.prepare(&spec)?;
+        let folder = self.acts.join(spec.identity);
+        if let Some(parent) = folder.parent()
+            && let Err(error) = std::fs::create_dir_all(parent)
+        {
+            return Err(refused(format!("the act's folder cannot be made: {error}"), "check the server's data folder"));
+        }
+        let mut order = prepared.order;
+        order["folder"] = json!(folder);
+        order["note"] = json!(prepared.begun);
+        recorder::give(&self.recorder, order, folder, tell).await;
+        Ok(())
+    }
+
+    /// Ends the process trees of recorded starts: asked first, by force after two seconds. Only
+    /// processes whose identity is the recorded one, and what is below their recorders.
+    pub async fn end_trees(&self, records: &[ActRecord]) {
+        for (signal, rounds) in [(nix::sys::signal::Signal::SIGTERM, 100), (nix::sys::signal::Signal::SIGKILL, 100)] {
+            let send = |to_whom: &dyn Fn(u32)| {
+                let procs = crate::procs::ProcTable::read();
+                for record in records {
+                    let main = record.process.as_ref().filter(|p| p.is_alive()).map(|p| p.pid);
+                    let below = if record.recorder.is_alive() { procs.below(record.recorder.pid) } else { Vec::new() };
+                    main.into_iter().chain(below).for_each(to_whom);
+                }
+            };
+            send(&|pid| {
+                // One that ended meanwhile is what is wanted.
+                let _ = nix::sys::signal::kill(nix::unistd::Pid::from_raw(pid as i32), signal);
+            });
+            for _ in 0..rounds {
+                if !records.iter().any(|r| r.recorder.is_alive() || r.process.as_ref().is_some_and(ProcessId::is_alive)) {
+                    return;
+                }
+                tokio::time::sleep(Duration::from_millis(20)).await;
+            }
+        }
+    }
+
+    /// Follows an act that an earlier server gave.
+    pub async fn follow(&self, identity: &str, begun: ActRecord, tell: impl Fn(ActNews) + Send + 'static) {
+        recorder::follow(self.acts.join(identity), begun, tell).await;
+    }
+
+    fn prepare(&self, spec: &ActSpec<'_>) -> Result<Prepared, ActEnd> {
+        let service = spec.service;
+        let marks = mark_logs(&self.logs_of(service));
+        match (&service.runner, spec.kind) {
+            (ServiceRunner::Process(p), ActKind::Start) => {
+                let leave_to = self.leave_to.as_ref().map_err(|why| {
+                    refused(why.clone(), "give the server's unit Delegate=yes or KillMode=process, or run it where it may leave its control group")
+                })?;
+                let words: Vec<String> = std::iter::once(p.program.clone()).chain(p.args.iter().cloned()).collect();
+                let output = self.output_of(service);
+                let mut prepared = self.program(&words, &p.dir, &p.env, p.user.as_deref(), marks)?;
+                prepared.order["do"] = json!("start");
+                prepared.order["output"] = json!(output);
+                prepared.order["leave_to"] = json!(leave_to);
+                Ok(prepared)
+            }
+            (ServiceRunner::Process(_), ActKind::Stop | ActKind::Clear | ActKind::Reload) => {
+                let signal = if spec.kind == ActKind::Reload {
+                    service.reload.as_ref().map_or(yantro_core::estate::Signal::Hup, |r| r.signal)
+                } else {
+                    service.stop.signal
+                };
+                let tree = look::tree(service, spec.known, &Round::default());
+                // The main process is asked; where it forked away, all that is left of it.
+                let targets: Vec<ProcessId> = match &tree.main {
+                    Some(main) => vec![main.clone()],
+                    None => tree.all.iter().filter_map(|pid| ProcessId::of(*pid)).collect(),
+                };
+                Ok(self.signal(signal.name(), &targets, marks))
+            }
+            (ServiceRunner::Process(_), ActKind::Force) => {
+                let tree = look::tree(service, spec.known, &Round::default());
+                let targets: Vec<ProcessId> = tree.all.iter().filter_map(|pid| ProcessId::of(*pid)).collect();
+                Ok(self.signal("KILL", &targets, marks))
+            }
+            (ServiceRunner::Process(p), ActKind::Evidence(n)) => {
+                let words = service.stop.evidence.get(n as usize).cloned().unwrap_or_default();
+                self.command(&words, &p.dir, &p.env, p.user.as_deref(), service.stop.patience.0, marks)
+            }
+            (ServiceRunner::Commands(c), kind) => {
+                let words = match kind {
+                    ActKind::Start => c.start.clone(),
+                    ActKind::Stop | ActKind::Clear => c.stop.clone(),
+                    ActKind::Force => c.force.clone(),
+                    ActKind::Reload => c.reload.clone(),
+                    ActKind::Evidence(n) => service.stop.evidence.get(n as usize).cloned().unwrap_or_default(),
+                };
+                let mut prepared = self.command(&words, &c.dir, &c.env, c.user.as_deref(), c.within.0, marks)?;
+                if kind == ActKind::Start {
+                    // What its start command leaves running must outlive us too (R22).
+                    let leave_to = self.leave_to.as_ref().map_err(|why| refused(why.clone(), "give the server's unit Delegate=yes or KillMode=process"))?;
+                    prepared.order["leave_to"] = json!(leave_to);
+                }
+                Ok(prepared)
+            }
+        }
+    }
+
+    fn command(&self, words: &[String], dir: &str, env: &BTreeMap<String, String>, user: Option<&str>, limit: Duration, marks: BTreeMap<String, LogMark>) -> Result<Prepared, ActEnd> {
+        let mut prepared = self.program(words, dir, env, user, marks)?;
+        prepared.order["do"] = json!("command");
+        prepared.order["limit_ms"] = json!(limit.as_millis() as u64);
+        prepared.order["output_limit"] = json!(OUTPUT_LIMIT);
+        Ok(prepared)
+    }
+
+    fn program(&self, words: &[String], dir: &str, env: &BTreeMap<String, String>, user: Option<&str>, marks: BTreeMap<String, LogMark>) -> Result<Prepared, ActEnd> {
+        let Some((program, args)) = words.split_first() else {
+            return Err(refused("the estate has no command for this".to_owned(), "add it to the service's commands block"));
+        };
+        let mut full: BTreeMap<String, String> = ["PATH", "LANG", "HOME", "TZ"].iter().filter_map(|k| Some(((*k).to_owned(), std::env::var(k).ok()?))).collect();
+        let resolved = self.secrets().resolve(env).map_err(|why| refused(why, "set it, or change the reference in the estate"))?;
+        full.extend(resolved);
+        let path = full.get("PATH").cloned().unwrap_or_else(|| "/usr/local/bin:/usr/bin:/bin".to_owned());
+        let Some(found) = in_path(program, &path) else {
+            return Err(refused(format!("there is no program {program}"), "check its path in the estate, and that it is installed"));
+        };
+        let (account, user_order) = match user {
+            Some(name) => account(name)?,
+            None => (own_account(), Value::Null),
+        };
+        let env: Vec<String> = full.iter().map(|(k, v)| format!("{k}={v}")).collect();
+        Ok(Prepared {
+            order: json!({ "program": found, "args": args, "env": env, "dir": dir, "user": user_order }),
+            begun: ActBegun { command: words.to_vec(), dir: dir.to_owned(), user: account, pid: None, marks },
+        })
+    }
+
+    fn signal(&self, name: &str, targets: &[ProcessId], marks: BTreeMap<String, LogMark>) -> Prepared {
+        let number = format!("SIG{name}").parse::<nix::sys::signal::Signal>().map_or(libc::SIGTERM, |s| s as i32);
+        let pids: Vec<String> = targets.iter().map(|t| t.pid.to_string()).collect();
+        let command = std::iter::once(format!("signal {name}")).chain(pids).collect();
+        Prepared {
+            order: recorder::signal_order(Path::new(""), number, targets),
+            begun: ActBegun { command, dir: "/".to_owned(), user: own_account(), pid: targets.first().map(|t| t.pid), marks },
+        }
+    }
+}
+
+struct Prepared {
+    order: Value,
+    begun: ActBegun,
+}
+
+fn refused(why: String, mend: &str) -> ActEnd {
+    ActEnd::Refused { why, mend: mend.to_owned() }
+}
+
+fn own_account() -> String {
+    nix::unistd::User::from_uid(nix::unistd::geteuid()).ok().flatten().map_or_else(|| nix::unistd::geteuid().to_string(), |u| u.name)
+}
+
+fn account(name: &str) -> Result<(String, Value), ActEnd> {
+    let user = nix::unistd::User::from_name(name).ok().flatten();
+    let user = user.ok_or_else(|| refused(format!("there is no account \"{name}\""), "make it, or change `user` in the estate"))?;
+    if user.uid == nix::unistd::geteuid() {
+        return Ok((user.name, Value::Null));
+    }
+    let group_name = std::ffi::CString::new(user.name.as_str()).unwrap_or_default();
+    let groups: Vec<u32> = nix::unistd::getgrouplist(&group_name, user.gid).unwrap_or_default().into_iter().map(|g| g.as_raw()).collect();
+    let order = json!({ "uid": user.uid.as_raw(), "gid": user.gid.as_raw(), "groups": groups });
+    Ok((user.name, order))
+}
+
+fn in_path(program: &str, path: &str) -> Option<String> {
+    if program.contains('/') {
+        return Path::new(program).exists().then(|| program.to_owned());
+    }
+    path.split(':').map(|dir| format!("{dir}/{program}")).find(|p| Path::new(p).is_file())
+}
+
+/// Where the recorder goes to leave the server's control group (R22). An empty list: there is
+/// nothing to leave. An error: there is, and it cannot be left.
+fn way_out() -> Result<Vec<String>, String> {
+    let groups = std::fs::read_to_string("/proc/self/cgroup").unwrap_or_default();
+    let mounts = std::fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
+    let mut out = Vec::new();
+    for line in groups.lines() {
+        let mut parts = line.splitn(3, ':');
+        let (Some(_), Some(controllers), Some(path)) = (parts.next(), parts.next(), parts.next()) else { continue };
+        // Only what a service manager ends services by: the unified hierarchy or its own named one.
+        let is_managers = controllers.is_empty() || controllers == "name=systemd";
+        if !is_managers || path == "/" {
+            continue;
+        }
+        let mounted = mounts.lines().find_map(|m| {
+            let (before, after) = m.split_once(" - ")?;
+            let mut kind = after.split_ascii_whitespace();
+            let (fstype, options) = (kind.next()?, kind.nth(1).unwrap_or_default());
+            let fits = if controllers.is_empty() { fstype == "cgroup2" } else { fstype == "cgroup" && options.contains("name=systemd") };
+            let mut fields = before.split_ascii_whitespace();
+            let (root, at) = (fields.nth(3)?, fields.next()?);
+            fits.then(|| (root.to_owned(), at.to_owned()))
+        });
+        let Some((root, at)) = mounted else { continue };
+        let within = path.strip_prefix(root.trim_end_matches('/')).unwrap_or(path);
+        let parent = Path::new(within).parent().unwrap_or(Path::new("/"));
+        let beside = PathBuf::from(format!("{at}{}", parent.display())).join("yantro-acts");
+        let made = beside.exists() || std::fs::create_dir(&beside).is_ok();
+        let procs = beside.join("cgroup.procs");
+        let may = made && std::fs::OpenOptions::new().write(true).open(&procs).is_ok();
+        if may {
+            out.push(procs.display().to_string());
+        } else {
+            return Err(format!("what is started here would end with the server: its control group {path} cannot be left"));
+        }
+    }
+    Ok(out)
+}
+
+/// Awaits the end of a process: of the main one where it is known, else of the recorder.
+pub(crate) async fn ended(recorder: &ProcessId, main: Option<&ProcessId>) {
+    let watched = main.unwrap_or(recorder);
+    if !watched.is_alive() {
+        return;
+    }
+    let fd = unsafe { libc::syscall(libc::SYS_pidfd_open, watched.pid, libc::PIDFD_NONBLOCK) } as i32;
+    if fd < 0 {
+        return;
+    }
+    // Sound: the descriptor was just made and belongs to nobody else.
+    let fd = unsafe { OwnedFd::from_raw_fd(fd) };
+    // Sound: the descriptor lives inside the AsyncFd and is not closed before it.
+    if let Ok(fd) = unsafe { AsyncFd::register(fd) } {
+        // An error means that waiting is over too; the record tells what happened.
+        let _ = fd.readable().await;
+    }
+}
+
+/// The Internet checksum (RFC 1071).
+fn checksum(packet: &[u8; 16]) -> u16 {
+    let sum: u32 = packet.chunks(2).map(|w| u32::from(u16::from_be_bytes([w[0], w[1]]))).sum();
+    !((sum & 0xffff) + (sum >> 16)) as u16
+}
+
+/// One ICMP echo and its answer.
+pub(crate) fn echo(to: Ipv4Addr, within: Duration) -> io::Result<bool> {
+    let unprivileged = unsafe { libc::socket(libc::AF_INET, libc::SOCK_DGRAM | libc::SOCK_CLOEXEC, libc::IPPROTO_ICMP) };
+    let (raw, fd) = if unprivileged >= 0 {
+        (false, unprivileged)
+    } else {
+        (true, unsafe { libc::socket(libc::AF_INET, libc::SOCK_RAW | libc::SOCK_CLOEXEC, libc::IPPROTO_ICMP) })
+    };
+    if fd < 0 {
+        return Err(io::Error::last_os_error());
+    }
+    let fd = unsafe { OwnedFd::from_raw_fd(fd) };
+    let mark = std::process::id() as u16;
+    let mut packet = [8u8, 0, 0, 0, (mark >> 8) as u8, mark as u8, 0, 1, b'y', b'a', b'n', b't', b'r', b'o', 0, 0];
+    let sum = checksum(&packet);
+    packet[2..4].copy_from_slice(&sum.to_be_bytes());
+    let mut address: libc::sockaddr_in = unsafe { std::mem::zeroed() };
+    address.sin_family = libc::AF_INET as u16;
+    address.sin_addr.s_addr = u32::from_ne_bytes(to.octets());
+    let timeout = libc::timeval { tv_sec: within.as_secs() as i64, tv_usec: i64::from(within.subsec_micros()) };
+    unsafe {
+        libc::setsockopt(fd.as_raw_fd(), libc::SOL_SOCKET, libc::SO_RCVTIMEO, (&raw const timeout).cast(), size_of_val(&timeout) as u32);
+        let sent = libc::sendto(fd.as_raw_fd(), packet.as_ptr().cast(), packet.len(), 0, (&raw const address).cast(), size_of_val(&address) as u32);
+        if sent < 0 {
+            return Err(io::Error::last_os_error());
+        }
+    }
+    let began = std::time::Instant::now();
+    let mut buffer = [0u8; 256];
+    while began.elapsed() < within {
+        let mut from: libc::sockaddr_in = unsafe { std::mem::zeroed() };
+        let mut len = size_of_val(&from) as u32;
+        let n = unsafe { libc::recvfrom(fd.as_raw_fd(), buffer.as_mut_ptr().cast(), buffer.len(), 0, (&raw mut from).cast(), &mut len) };
+        if n < 0 {
+            let error = io::Error::last_os_error();
+            return if error.kind() == io::ErrorKind::WouldBlock { Ok(false) } else { Err(error) };
+        }
+        let skip = if raw { usize::from(buffer[0] & 0x0f) * 4 } else { 0 };
+        // An echo's answer, from whom we asked.
+        if buffer.get(skip) == Some(&0) && from.sin_addr.s_addr == address.sin_addr.s_addr {
+            return Ok(true);
+        }
+    }
+    Ok(false)
+}

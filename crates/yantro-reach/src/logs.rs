@@ -1,0 +1,395 @@
+//! Log files read from a position on: renamed, truncated, not there yet, not to be read (R17).
+
+use std::{
+    collections::BTreeMap,
+    fs::{self, File},
+    io::{self, Read, Seek, SeekFrom},
+    os::unix::fs::MetadataExt,
+    path::Path,
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+use yantro_core::{
+    logs::{LogCount, LogMatcher, LogScan, Meaning},
+    run::{event::LogEvidence, input::LogMark},
+    state::Answer,
+};
+
+use crate::secrets::Secrets;
+
+/// A writer that is silent for so long has written its line, with or without its end.
+const SILENT: Duration = Duration::from_millis(500);
+/// Bytes read in one go.
+const CHUNK: usize = 256 * 1024;
+
+/// Takes the position of each log: which file it is and how far it has been written.
+pub fn mark_logs(paths: &[String]) -> BTreeMap<String, LogMark> {
+    paths
+        .iter()
+        .map(|path| {
+            let mark = match fs::metadata(path) {
+                Ok(m) => LogMark { file: Some((m.dev(), m.ino())), position: m.len() },
+                Err(_) => LogMark { file: None, position: 0 },
+            };
+            (path.clone(), mark)
+        })
+        .collect()
+}
+
+/// One file being read.
+struct Source {
+    path: String,
+    mark: LogMark,
+    open: Option<(File, (u64, u64))>,
+    position: u64,
+    grown_at: Instant,
+    complete: bool,
+    trouble: Option<String>,
+    scan: LogScan,
+}
+
+/// The logs of an act, verified from its positions on.
+pub(crate) struct LogWatch {
+    sources: Vec<Source>,
+    wanted: Vec<String>,
+    forbids: bool,
+}
+
+impl LogWatch {
+    /// Begins at the positions. Files are opened at once, so that one renamed from now on is still read.
+    pub fn new(matcher: LogMatcher, marks: &BTreeMap<String, LogMark>, wanted: &[String], forbids: bool) -> Self {
+        let matcher = Arc::new(matcher);
+        let sources = marks
+            .iter()
+            .map(|(path, mark)| {
+                let mut source = Source {
+                    path: path.clone(),
+                    mark: *mark,
+                    open: None,
+                    position: mark.position,
+                    grown_at: Instant::now(),
+                    complete: true,
+                    trouble: None,
+                    scan: LogScan::new(Arc::clone(&matcher)),
+                };
+                source.open_marked();
+                source
+            })
+            .collect();
+        Self { sources, wanted: wanted.to_vec(), forbids }
+    }
+
+    /// Reads all that has been written since.
+    pub fn poll(&mut self) {
+        self.sources.iter_mut().for_each(Source::poll);
+    }
+
+    /// Whether half a line still waits for its end.
+    pub fn has_half_line(&self) -> bool {
+        self.sources.iter().any(|s| s.scan.has_half_line())
+    }
+
+    /// Judges half lines as they stand: the writer has ended.
+    pub fn end_of_lines(&mut self) {
+        self.sources.iter_mut().for_each(|s| s.scan.end_of_line());
+    }
+
+    /// What the log rung comes to.
+    pub fn answer(&self) -> Answer {
+        for source in &self.sources {
+            if let Some(hit) = source.scan.hits().iter().find(|h| h.meaning == Meaning::Forbidden) {
+                return Answer::against(format!("forbidden line in {}: \"{}\"", short(&source.path), hit.text));
+            }
+        }
+        if let Some((source, why)) = self.sources.iter().find_map(|s| s.trouble.as_ref().map(|t| (s, t))) {
+            return Answer::could_not(format!("{} cannot be read: {why}", source.path));
+        }
+        let mut last = None;
+        for (i, pattern) in self.wanted.iter().enumerate() {
+            let seen = self.sources.iter().find(|s| s.scan.count().wanted[i] > 0);
+            match seen {
+                None => return Answer::not_yet(format!("no line \"{pattern}\" yet")),
+                Some(source) => last = source.scan.hits().iter().find(|h| h.pattern == *pattern),
+            }
+        }
+        if self.forbids && let Some(source) = self.sources.iter().find(|s| !s.complete) {
+            return Answer::not_yet(format!("{} was cut off: that nothing forbidden was in it cannot be shown", short(&source.path)));
+        }
+        match last {
+            Some(hit) => Answer::holds(format!("line \"{}\"", hit.text)),
+            None => Answer::holds("no forbidden line"),
+        }
+    }
+
+    /// The evidence so far, secrets masked.
+    pub fn evidence(&self, secrets: &Secrets) -> Vec<LogEvidence> {
+        let evidence = |s: &Source| {
+            let mut hits = s.scan.hits().to_vec();
+            for hit in &mut hits {
+                hit.text = secrets.mask(&hit.text);
+                hit.before.iter_mut().chain(&mut hit.after).for_each(|l| *l = secrets.mask(l));
+            }
+            LogEvidence { source: s.path.clone(), count: s.scan.count().clone(), hits, complete: s.complete }
+        };
+        self.sources.iter().map(evidence).filter(|e| e.count != LogCount::default()).collect()
+    }
+}
+
+fn short(path: &str) -> String {
+    let mut parts: Vec<&str> = path.rsplit('/').take(2).collect();
+    parts.reverse();
+    parts.join("/")
+}
+
+impl Source {
+    /// Opens the file the position was taken in, even where it was renamed since.
+    fn open_marked(&mut self) {
+        let Some(id) = self.mark.file else { return };
+        let path = Path::new(&self.path);
+        let is_it = |p: &Path| fs::metadata(p).is_ok_and(|m| (m.dev(), m.ino()) == id);
+        let found = if is_it(path) {
+            Some(path.to_path_buf())
+        } else {
+            let beside = path.parent().and_then(|dir| fs::read_dir(dir).ok());
+            beside.into_iter().flatten().flatten().map(|e| e.path()).find(|p| is_it(p))
+        };
+        match found.as_deref().map(File::open) {
+            Some(Ok(file)) => self.open = Some((file, id)),
+            Some(Err(error)) => self.trouble = Some(error.to_string()),
+            None => {
+                // What was written between the position and its disappearance cannot be read.
+                self.complete = false;
+                self.position = 0;
+            }
+        }
+    }
+
+    fn poll(&mut self) {
+        if let Err(error) = self.read_on() {
+            self.trouble = Some(error.to_string());
+        }
+        if self.scan.has_half_line() && self.grown_at.elapsed() >= SILENT {
+            self.scan.end_of_line();
+        }
+    }
+
+    fn read_on(&mut self) -> io::Result<()> {
+        let there = match fs::metadata(&self.path) {
+            Ok(m) => Some(m),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => None,
+            Err(error) => return Err(error),
+        };
+        if self.open.is_some() {
+            self.read_open()?;
+        }
+        let Some(there) = there else { return Ok(()) };
+        let id = (there.dev(), there.ino());
+        match &self.open {
+            Some((_, open)) if *open == id => {
+                if there.len() < self.position {
+                    // Truncated: from its start again, and what was in between may be lost.
+                    self.complete = false;
+                    self.position = 0;
+                    self.scan.end_of_line();
+                    self.read_open()?;
+                }
+            }
+            Some(_) => {
+                // Renamed, and the old one read to its end: the new one from its start.
+                self.scan.end_of_line();
+                self.open = Some((File::open(&self.path)?, id));
+                self.position = 0;
+                self.read_open()?;
+            }
+            None => {
+                self.open = Some((File::open(&self.path)?, id));
+                self.read_open()?;
+            }
+        }
+        self.trouble = None;
+        Ok(())
+    }
+
+    fn read_open(&mut self) -> io::Result<()> {
+        let Some((file, _)) = &mut self.open else { return Ok(()) };
+        file.seek(SeekFrom::Start(self.position))?;
+        let mut buffer = vec![0u8; CHUNK];
+        loop {
+            let n = file.read(&mut buffer)?;
+            if n == 0 {
+                return Ok(());
+            }
+            self.position += n as u64;
+            self.grown_at = Instant::now();
+            self.scan.push(&buffer[..n]);
+        }
+    }
+}
+
+/// One line of a followed log.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LogLine {
+    /// The file it is from.
+    pub source: String,
+    /// The line.
+    pub text: String,
+}
+
+/// Follows a log for a reader: the last lines first, then whatever is written.
+pub struct LogFollow {
+    path: String,
+    id: Option<(u64, u64)>,
+    position: u64,
+    half: Vec<u8>,
+}
+
+impl LogFollow {
+    /// Begins so many lines before the end. A log that may not be read says so.
+    pub fn new(path: &str, last_lines: usize) -> io::Result<(Self, Vec<LogLine>)> {
+        let mut follow = Self { path: path.to_owned(), id: None, position: 0, half: Vec::new() };
+        let mut file = match File::open(path) {
+            Ok(file) => file,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok((follow, Vec::new())),
+            Err(error) => return Err(error),
+        };
+        let meta = file.metadata()?;
+        follow.id = Some((meta.dev(), meta.ino()));
+        // Long lines are rare: this much from the end holds the lines wanted.
+        let from = meta.len().saturating_sub((last_lines as u64 + 1) * 400);
+        file.seek(SeekFrom::Start(from))?;
+        let mut bytes = Vec::new();
+        file.read_to_end(&mut bytes)?;
+        follow.position = from + bytes.len() as u64;
+        let begin = if from > 0 { bytes.iter().position(|b| *b == b'\n').map_or(0, |i| i + 1) } else { 0 };
+        let mut lines = follow.split(&bytes[begin..]);
+        let skip = lines.len().saturating_sub(last_lines);
+        Ok((follow, lines.split_off(skip)))
+    }
+
+    /// What was written since.
+    pub fn poll(&mut self) -> io::Result<Vec<LogLine>> {
+        let meta = match fs::metadata(&self.path) {
+            Ok(meta) => meta,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(error) => return Err(error),
+        };
+        let id = Some((meta.dev(), meta.ino()));
+        if id != self.id || meta.len() < self.position {
+            self.id = id;
+            self.position = 0;
+        }
+        if meta.len() == self.position {
+            return Ok(Vec::new());
+        }
+        let mut file = File::open(&self.path)?;
+        file.seek(SeekFrom::Start(self.position))?;
+        let mut bytes = Vec::new();
+        file.take(1024 * 1024).read_to_end(&mut bytes)?;
+        self.position += bytes.len() as u64;
+        Ok(self.split(&bytes))
+    }
+
+    fn split(&mut self, bytes: &[u8]) -> Vec<LogLine> {
+        self.half.extend_from_slice(bytes);
+        let Some(end) = self.half.iter().rposition(|b| *b == b'\n') else { return Vec::new() };
+        let whole: Vec<u8> = self.half.drain(..=end).collect();
+        whole[..end]
+            .split(|b| *b == b'\n')
+            .map(|l| LogLine { source: self.path.clone(), text: String::from_utf8_lossy(l.strip_suffix(b"\r").unwrap_or(l)).into_owned() })
+            .collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+
+    use rstest::rstest;
+    use yantro_core::{estate::LogPatterns, state::Verdict};
+
+    use super::*;
+
+    struct Log {
+        _dir: tempfile::TempDir,
+        path: String,
+    }
+
+    fn log(before: &str) -> Log {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("gate.log").display().to_string();
+        if !before.is_empty() {
+            fs::write(&path, before).unwrap();
+        }
+        Log { _dir: dir, path }
+    }
+
+    fn append(path: &str, text: &str) {
+        fs::OpenOptions::new().append(true).create(true).open(path).unwrap().write_all(text.as_bytes()).unwrap();
+    }
+
+    fn watch(path: &str) -> LogWatch {
+        let patterns = LogPatterns { must_see: vec!["ready".into()], must_not_see: vec!["ERROR".into()], overlook: vec![] };
+        LogWatch::new(LogMatcher::new(&patterns).unwrap(), &mark_logs(&[path.to_owned()]), &patterns.must_see, true)
+    }
+
+    #[rstest]
+    #[case::old_lines_do_not_count("ready\n", &[], Verdict::NotYet)]
+    #[case::a_new_line_does("ready\n", &["ready\n"], Verdict::Holds)]
+    #[case::no_file_yet("", &["ready\n"], Verdict::Holds)]
+    #[case::a_forbidden_one_outweighs("", &["ready\n", "ERROR\n"], Verdict::Against)]
+    fn from_this_start_on(#[case] before: &str, #[case] written: &[&str], #[case] verdict: Verdict) {
+        let log = log(before);
+        let mut watch = watch(&log.path);
+        for text in written {
+            append(&log.path, text);
+            watch.poll();
+        }
+        watch.poll();
+        assert_eq!(watch.answer().verdict, verdict, "{}", watch.answer().says);
+    }
+
+    #[test]
+    fn a_renamed_log_is_read_to_its_end_and_then_the_new_one() {
+        let log = log("old\n");
+        let mut watch = watch(&log.path);
+        append(&log.path, "ERR");
+        fs::rename(&log.path, format!("{}.1", log.path)).unwrap();
+        append(&format!("{}.1", log.path), "OR late\n");
+        append(&log.path, "ready\n");
+        watch.poll();
+        assert_eq!(watch.answer().verdict, Verdict::Against);
+    }
+
+    #[test]
+    fn a_truncated_log_cannot_show_that_nothing_was_forbidden() {
+        let log = log("a long line that stood here before\n");
+        let mut watch = watch(&log.path);
+        fs::write(&log.path, "ready\n").unwrap();
+        watch.poll();
+        let answer = watch.answer();
+        assert_eq!(answer.verdict, Verdict::NotYet);
+        assert!(answer.says.contains("was cut off"), "{}", answer.says);
+    }
+
+    #[test]
+    fn a_log_that_may_not_be_read_neither_proves_nor_condemns() {
+        let log = log("x\n");
+        let mut watch = watch(&log.path);
+        fs::remove_file(&log.path).unwrap();
+        fs::create_dir(&log.path).unwrap();
+        watch.poll();
+        assert_eq!(watch.answer().verdict, Verdict::CouldNotLook, "{}", watch.answer().says);
+    }
+
+    #[test]
+    fn a_reader_gets_the_last_lines_and_what_follows() {
+        let log = log("one\ntwo\nthree\n");
+        let (mut follow, last) = LogFollow::new(&log.path, 2).unwrap();
+        assert_eq!(last.iter().map(|l| l.text.as_str()).collect::<Vec<_>>(), ["two", "three"]);
+        append(&log.path, "four\nfi");
+        assert_eq!(follow.poll().unwrap().len(), 1);
+        append(&log.path, "ve\n");
+        assert_eq!(follow.poll().unwrap()[0].text, "five");
+    }
+}

@@ -1,0 +1,309 @@
+//! Looks at a service: its process, and each rung of its ladder. A look never changes anything.
+
+use std::{net::IpAddr, path::Path, sync::OnceLock, time::Duration};
+
+use yantro_core::{
+    estate::{Rung, RungKind, Service, ServiceRunner},
+    state::{Answer, Verdict},
+    time::Timestamp,
+};
+
+use crate::{
+    here::Here,
+    procs::{self, ProcTable, ProcessId},
+    recorder::ActRecord,
+    sockets::{self, SocketTable},
+};
+
+/// What one round of looks shares: the process and socket tables are read once, and only if wanted.
+#[derive(Default)]
+pub struct Round {
+    procs: OnceLock<ProcTable>,
+    sockets: OnceLock<Result<SocketTable, String>>,
+}
+
+impl Round {
+    pub(crate) fn procs(&self) -> &ProcTable {
+        self.procs.get_or_init(ProcTable::read)
+    }
+    fn sockets(&self) -> Result<&SocketTable, &String> {
+        self.sockets.get_or_init(|| SocketTable::read().map_err(|e| e.to_string())).as_ref()
+    }
+}
+
+/// What a look at a whole service found, before it is judged.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RawLook {
+    /// Whether something of it runs; `None` where that cannot be said.
+    pub runs: Option<bool>,
+    /// Its main process.
+    pub main: Option<ProcessId>,
+    /// The answers, rung by rung, up to the first that does not hold.
+    pub rungs: Vec<Answer>,
+    /// How many rungs there are.
+    pub total: usize,
+}
+
+/// The processes of a service: its main one where it still runs, and all that belongs to it.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Tree {
+    pub main: Option<ProcessId>,
+    pub all: Vec<u32>,
+}
+
+/// Finds the processes of a service that Yantro starts itself.
+pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) -> Tree {
+    let ServiceRunner::Process(spec) = &service.runner else { return Tree::default() };
+    if let Some(known) = known {
+        let main = known.process.clone().filter(ProcessId::is_alive);
+        // The recorder adopts what forks away: everything below it belongs to the service.
+        let above = if known.recorder.is_alive() { Some(known.recorder.pid) } else { main.as_ref().map(|m| m.pid) };
+        let mut all = above.map(|pid| round.procs().below(pid)).unwrap_or_default();
+        if let Some(main) = &main
+            && !all.contains(&main.pid)
+        {
+            all.push(main.pid);
+        }
+        if !all.is_empty() {
+            return Tree { main, all };
+        }
+    }
+    // Started by an earlier server whose records are gone, or by hand: known by its command line.
+    if spec.program.is_empty() {
+        return Tree::default();
+    }
+    let main = round.procs().with_command(&spec.program, &spec.args).and_then(ProcessId::of);
+    let all = main.as_ref().map(|m| std::iter::once(m.pid).chain(round.procs().below(m.pid)).collect()).unwrap_or_default();
+    Tree { main, all }
+}
+
+impl Here {
+    /// Looks at a whole service.
+    pub async fn look(&self, service: &Service, known: Option<&ActRecord>, round: &Round) -> RawLook {
+        let tree = tree(service, known, round);
+        let total = service.ladder.len();
+        let mut runs = match &service.runner {
+            ServiceRunner::Process(spec) if !spec.program.is_empty() => Some(!tree.all.is_empty()),
+            ServiceRunner::Process(_) | ServiceRunner::Commands(_) => None,
+        };
+        let mut rungs = Vec::new();
+        for (i, rung) in service.ladder.iter().enumerate() {
+            // What does not run has no pages; whether its port is free is still worth knowing.
+            if runs == Some(false) && !matches!(rung.kind, RungKind::Port { .. } | RungKind::Process) {
+                continue;
+            }
+            let answer = self.rung(service, rung, &tree, None, round).await;
+            if rung.kind == RungKind::State {
+                runs = match answer.verdict {
+                    Verdict::Holds => Some(true),
+                    Verdict::NotYet | Verdict::Against => Some(false),
+                    Verdict::CouldNotLook => None,
+                };
+            }
+            let holds = answer.verdict == Verdict::Holds;
+            rungs.push(answer);
+            if !holds && runs != Some(false) {
+                break;
+            }
+            if i + 1 == total && runs.is_none() && service.runner_is_watched_only() {
+                runs = Some(true);
+            }
+        }
+        if runs.is_none() && service.runner_is_watched_only() {
+            // Watched only: what does not answer at all is down, as far as anyone here can see.
+            runs = rungs.first().and_then(|a| match a.verdict {
+                Verdict::Holds => Some(true),
+                Verdict::NotYet | Verdict::Against => Some(false),
+                Verdict::CouldNotLook => None,
+            });
+        }
+        RawLook { runs, main: tree.main, rungs, total }
+    }
+
+    /// Looks at one rung.
+    pub(crate) async fn rung(&self, service: &Service, rung: &Rung, tree: &Tree, since: Option<Timestamp>, round: &Round) -> Answer {
+        match &rung.kind {
+            RungKind::Process => match (&tree.main, tree.all.first()) {
+                (Some(main), _) => Answer::holds(format!("process {}", main.pid)),
+                (None, Some(pid)) => Answer::holds(format!("process {pid}, forked away")),
+                (None, None) => Answer::not_yet("no process"),
+            },
+            RungKind::Port { port, on, held_by_any } => port_answer(*port, on.as_deref(), *held_by_any, service, tree, round),
+            RungKind::Connect { port, to } => connect(to, *port).await,
+            RungKind::Ping { to } => ping(to).await,
+            RungKind::Web { .. } => self.web(&rung.kind).await,
+            RungKind::Command { command, holds, not_yet, within } => {
+                self.command_answer(service, command, holds, not_yet, within.0).await
+            }
+            RungKind::State => {
+                let ServiceRunner::Commands(spec) = &service.runner else { return Answer::could_not("it has no state command") };
+                if spec.state.is_empty() {
+                    return Answer::could_not("it has no state command");
+                }
+                self.command_answer(service, &spec.state, &spec.state_up, &spec.state_down, spec.within.0).await
+            }
+            RungKind::File { path, since_start } => file(path, since_start.then_some(since).flatten()),
+            RungKind::Mount { path } => mount(path),
+            // Logs are watched from an act's positions on, not looked at.
+            RungKind::Log => Answer::holds("log"),
+        }
+    }
+
+    async fn command_answer(&self, service: &Service, command: &[String], holds: &[i32], not_yet: &[i32], within: Duration) -> Answer {
+        let Some((program, args)) = command.split_first() else { return Answer::could_not("there is no command") };
+        let (dir, env) = match &service.runner {
+            ServiceRunner::Process(p) => (&p.dir, &p.env),
+            ServiceRunner::Commands(c) => (&c.dir, &c.env),
+        };
+        let env = match self.secrets().resolve(env) {
+            Ok(env) => env,
+            Err(why) => return Answer::could_not(why),
+        };
+        let run = tokio::process::Command::new(program)
+            .args(args)
+            .current_dir(dir)
+            .envs(env)
+            .stdin(std::process::Stdio::null())
+            .kill_on_drop(true)
+            .output();
+        match tokio::time::timeout(within, run).await {
+            Err(_) => Answer::could_not(format!("{program} did not end within {within:?}")),
+            Ok(Err(error)) => Answer::could_not(format!("{program} cannot be run: {error}")),
+            Ok(Ok(out)) => {
+                let text = String::from_utf8_lossy(&out.stdout);
+                let last = self.secrets().mask(text.lines().rev().find(|l| !l.trim().is_empty()).unwrap_or_default().trim());
+                let said = if last.is_empty() { String::new() } else { format!(": {last}") };
+                match out.status.code() {
+                    Some(code) if holds.contains(&code) => Answer::holds(format!("exit {code}{said}")),
+                    Some(code) if not_yet.contains(&code) => Answer::not_yet(format!("exit {code}{said}")),
+                    // An undeclared exit code says nothing (R14).
+                    Some(code) => Answer::could_not(format!("exit code {code} is not declared{said}")),
+                    None => Answer::could_not("it was ended by a signal"),
+                }
+            }
+        }
+    }
+
+    async fn web(&self, kind: &RungKind) -> Answer {
+        let RungKind::Web { url, status, contains, not_yet, pointer, equals, verify_tls, within } = kind else {
+            return Answer::could_not("this is no page");
+        };
+        let asked = self.http(*verify_tls).get(url).timeout(within.0).send().await;
+        let answer = match asked {
+            Ok(answer) => answer,
+            Err(error) if error.is_timeout() => return Answer::not_yet(format!("no answer within {within}")),
+            Err(error) => return Answer::not_yet(format!("no answer: {}", root_cause(&error))),
+        };
+        let code = answer.status().as_u16();
+        let fits = if status.is_empty() { (200..300).contains(&code) } else { status.contains(&code) };
+        let mut answer = answer;
+        let mut body: Vec<u8> = Vec::new();
+        // A page is judged by its first megabyte.
+        while body.len() < 1024 * 1024 {
+            match answer.chunk().await {
+                Ok(Some(chunk)) => body.extend_from_slice(&chunk),
+                Ok(None) => break,
+                Err(error) => return Answer::not_yet(format!("{code}, and the page broke off: {}", root_cause(&error))),
+            }
+        }
+        let text = String::from_utf8_lossy(&body);
+        let first = text.lines().find(|l| !l.trim().is_empty()).unwrap_or_default().trim().chars().take(80).collect::<String>();
+        if let Some(starting) = not_yet
+            && text.contains(starting.as_str())
+        {
+            return Answer::not_yet(format!("{code}: \"{first}\""));
+        }
+        if !fits {
+            return Answer::not_yet(format!("{code}: \"{first}\""));
+        }
+        if let Some(wanted) = contains
+            && !text.contains(wanted.as_str())
+        {
+            return Answer::not_yet(format!("{code}, without \"{wanted}\""));
+        }
+        if let Some(pointer) = pointer {
+            let Ok(value) = serde_json::from_str::<serde_json::Value>(&text) else {
+                return Answer::not_yet(format!("{code}, and the page is not JSON"));
+            };
+            let found = value.pointer(pointer).map(|v| v.as_str().map_or_else(|| v.to_string(), str::to_owned));
+            return match (found, equals) {
+                (None, _) => Answer::not_yet(format!("{code}, and nothing is at {pointer}")),
+                (Some(is), Some(wanted)) if is != *wanted => Answer::not_yet(format!("{code}: {pointer} is \"{is}\"")),
+                (Some(is), _) => Answer::holds(format!("{code}: {pointer} is \"{is}\"")),
+            };
+        }
+        Answer::holds(format!("{code}"))
+    }
+}
+
+fn root_cause(error: &(dyn std::error::Error + 'static)) -> String {
+    let mut at = error;
+    while let Some(source) = at.source() {
+        at = source;
+    }
+    at.to_string()
+}
+
+fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service, tree: &Tree, round: &Round) -> Answer {
+    let table = match round.sockets() {
+        Ok(table) => table,
+        Err(error) => return Answer::could_not(format!("the socket table cannot be read: {error}")),
+    };
+    let on: Option<IpAddr> = on.and_then(|a| a.parse().ok());
+    let found = table.listening(port, on);
+    let Some(first) = found.first() else { return Answer::not_yet(format!("nothing listens on port {port}")) };
+    if let Some(pid) = found.iter().find_map(|l| sockets::holder(l.inode, &tree.all)) {
+        return Answer::holds(format!("port {port} held by {} (process {pid})", procs::name(pid)));
+    }
+    let holder = sockets::any_holder(first.inode);
+    let named = holder.map_or("a process that cannot be seen".to_owned(), |pid| format!("{} (process {pid})", procs::name(pid)));
+    let is_own = matches!(service.runner, ServiceRunner::Process(ref p) if !p.program.is_empty());
+    if held_by_any || !is_own {
+        Answer::holds(format!("port {port} held by {named}"))
+    } else {
+        Answer::against(format!("port {port} is held by {named}, which is not {}", service.address))
+    }
+}
+
+async fn connect(to: &str, port: u16) -> Answer {
+    match tokio::time::timeout(Duration::from_secs(3), tokio::net::TcpStream::connect((to, port))).await {
+        Ok(Ok(_)) => Answer::holds(format!("{to}:{port} accepts")),
+        Ok(Err(error)) => Answer::not_yet(format!("{to}:{port}: {error}")),
+        Err(_) => Answer::not_yet(format!("{to}:{port}: no answer within 3s")),
+    }
+}
+
+/// An ICMP echo over the unprivileged socket where that is allowed, else over a raw one.
+async fn ping(to: &str) -> Answer {
+    let Ok(ip) = to.parse::<std::net::Ipv4Addr>() else { return Answer::could_not(format!("{to} is no IPv4 address")) };
+    match tokio::task::spawn_blocking(move || crate::here::echo(ip, Duration::from_secs(1))).await {
+        Ok(Ok(true)) => Answer::holds(format!("{to} answers")),
+        Ok(Ok(false)) => Answer::not_yet(format!("{to} does not answer within 1s")),
+        Ok(Err(error)) => Answer::could_not(format!("a ping cannot be sent: {error}")),
+        Err(_) => Answer::could_not("the ping was broken off"),
+    }
+}
+
+fn file(path: &str, since: Option<Timestamp>) -> Answer {
+    match std::fs::metadata(path) {
+        Ok(meta) => {
+            let written = meta.modified().ok().and_then(|m| m.duration_since(std::time::UNIX_EPOCH).ok()).map(|d| Timestamp::from_ms(d.as_millis() as i64));
+            match (since, written) {
+                (Some(since), Some(written)) if written < since => Answer::not_yet(format!("{path} is from before the start")),
+                _ => Answer::holds(format!("{path} is there")),
+            }
+        }
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Answer::not_yet(format!("no {path}")),
+        Err(error) => Answer::could_not(format!("{path}: {error}")),
+    }
+}
+
+fn mount(path: &str) -> Answer {
+    let table = match std::fs::read_to_string("/proc/self/mountinfo") {
+        Ok(table) => table,
+        Err(error) => return Answer::could_not(format!("the mounts cannot be read: {error}")),
+    };
+    let wanted = Path::new(path);
+    let there = table.lines().filter_map(|l| l.split_ascii_whitespace().nth(4)).any(|at| Path::new(&at.replace("\\040", " ")) == wanted);
+    if there { Answer::holds(format!("{path} is mounted")) } else { Answer::not_yet(format!("nothing is mounted at {path}")) }
+}

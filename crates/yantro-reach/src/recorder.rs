@@ -1,0 +1,212 @@
+//! Gives acts to the recorder, and reads what it wrote down (R21).
+
+use std::{
+    os::unix::fs::PermissionsExt,
+    path::{Path, PathBuf},
+    process::Stdio,
+};
+
+use serde_json::{Value, json};
+use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
+use yantro_core::run::{ActBegun, ActEnd};
+
+use crate::procs::ProcessId;
+
+/// The recorder itself, as built with this crate.
+const PROGRAM: &[u8] = include_bytes!(env!("YANTRO_RECORDER"));
+/// At most this much of a command's output is kept.
+pub(crate) const OUTPUT_LIMIT: u64 = 64 * 1024;
+
+/// Puts the recorder where it can be run from; the same one is used again.
+pub(crate) fn install(folder: &Path) -> std::io::Result<PathBuf> {
+    use std::hash::{DefaultHasher, Hash, Hasher};
+    let mut hasher = DefaultHasher::new();
+    PROGRAM.hash(&mut hasher);
+    let path = folder.join(format!("recorder-{:016x}", hasher.finish()));
+    if !path.exists() {
+        std::fs::create_dir_all(folder)?;
+        let half = folder.join(format!(".recorder-{}", std::process::id()));
+        std::fs::write(&half, PROGRAM)?;
+        std::fs::set_permissions(&half, std::fs::Permissions::from_mode(0o755))?;
+        std::fs::rename(&half, &path)?;
+    }
+    Ok(path)
+}
+
+/// What the recorder has to tell.
+#[derive(Debug, Clone, PartialEq)]
+pub enum ActNews {
+    /// The act has begun: how, and who is beside it.
+    Begun(ActBegun, ActRecord),
+    /// It ended.
+    Ended(ActEnd),
+    /// Nothing of the service's process tree is left.
+    Gone,
+    /// This identity was begun before.
+    BegunBefore,
+    /// Neither a process nor a record is left of it.
+    Lost(String),
+}
+
+/// What is written down of an act.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Recorded {
+    /// There is no folder: it was never begun.
+    Nothing,
+    /// There is a folder and nothing in it: it may or may not have been about to begin.
+    OnlyFolder,
+    /// It has begun and not ended.
+    Begun(ActRecord),
+    /// It ended.
+    Ended(Option<ActRecord>, ActEnd),
+}
+
+/// An act that has begun.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ActRecord {
+    /// The process it started.
+    pub process: Option<ProcessId>,
+    /// The recorder beside it.
+    pub recorder: ProcessId,
+    /// How it began: its command, and the log positions taken before it.
+    pub begun: Option<ActBegun>,
+}
+
+/// Reads what is written down in an act's folder.
+pub fn read(folder: &Path) -> Recorded {
+    if !folder.exists() {
+        return Recorded::Nothing;
+    }
+    let json = |name: &str| std::fs::read(folder.join(name)).ok().and_then(|b| serde_json::from_slice::<Value>(&b).ok());
+    let begun = json("begun.json").and_then(|v| record(&v));
+    match (json("ended.json"), begun) {
+        (Some(ended), begun) => Recorded::Ended(begun, end(&ended, folder)),
+        (None, Some(begun)) => Recorded::Begun(begun),
+        (None, None) => Recorded::OnlyFolder,
+    }
+}
+
+fn record(value: &Value) -> Option<ActRecord> {
+    let boot = value["boot"].as_str()?.to_owned();
+    let id = |v: &Value| Some(ProcessId { boot: boot.clone(), pid: v["pid"].as_u64()? as u32, started: v["started"].as_u64()? });
+    let process = id(value);
+    let mut begun: Option<ActBegun> = serde_json::from_value(value["note"].clone()).ok();
+    if let (Some(begun), Some(process)) = (&mut begun, &process) {
+        begun.pid = Some(process.pid);
+    }
+    Some(ActRecord { process, recorder: id(&value["recorder"])?, begun })
+}
+
+fn end(value: &Value, folder: &Path) -> ActEnd {
+    let output = || std::fs::read(folder.join("output")).map(|b| String::from_utf8_lossy(&b).into_owned()).unwrap_or_default();
+    if let Some(why) = value["refused"].as_str() {
+        return ActEnd::Refused { why: why.to_owned(), mend: mend_of(why).to_owned() };
+    }
+    if value["sent"].as_bool() == Some(true) {
+        return ActEnd::Sent;
+    }
+    if value["timed_out"].as_bool() == Some(true) {
+        return ActEnd::TimedOut { output: output() };
+    }
+    match (value["code"].as_i64(), value["signal"].as_i64()) {
+        (Some(code), _) => ActEnd::Exited { code: code as i32, output: output() },
+        (None, signal) => ActEnd::Signalled { signal: signal.unwrap_or(0) as i32, output: output() },
+    }
+}
+
+fn mend_of(why: &str) -> &'static str {
+    if why.contains("the program cannot be run") {
+        if why.contains("os error 2") { "check that the program is there" } else { "check that the program may be run by this account" }
+    } else if why.contains("its folder cannot be entered") {
+        "check that the working folder is there and may be entered"
+    } else if why.contains("the account cannot be taken on") {
+        "the server must run as root to act as another account"
+    } else if why.contains("control group") {
+        "give the server's unit Delegate=yes or KillMode=process, or run it where it may leave its control group"
+    } else {
+        "see what the system said, mend it, and try again"
+    }
+}
+
+/// Gives an order to a new recorder and follows it; news go to `tell` in order.
+///
+/// Returns once the act has begun or could not; following goes on by itself.
+pub(crate) async fn give(program: &Path, order: Value, folder: PathBuf, tell: impl Fn(ActNews) + Send + 'static) {
+    let spawned = tokio::process::Command::new(program)
+        .env_clear()
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .kill_on_drop(false)
+        .spawn();
+    let mut child = match spawned {
+        Ok(child) => child,
+        Err(error) => {
+            let why = format!("the recorder cannot be run: {error}");
+            tell(ActNews::Ended(ActEnd::Refused { why, mend: "check the server's data folder".to_owned() }));
+            return;
+        }
+    };
+    let mut stdin = child.stdin.take().expect("piped above");
+    let written = stdin.write_all(order.to_string().as_bytes()).await;
+    drop(stdin);
+    if let Err(error) = written {
+        tracing::warn!(%error, "the order did not reach the recorder");
+    }
+    let mut lines = BufReader::new(child.stdout.take().expect("piped above")).lines();
+    tokio::spawn(async move {
+        let mut ended = false;
+        while let Ok(Some(line)) = lines.next_line().await {
+            let Ok(news) = serde_json::from_str::<Value>(&line) else { continue };
+            if let Some(begun) = news.get("begun") {
+                if let Some(record) = record(begun)
+                    && let Some(how) = record.begun.clone()
+                {
+                    tell(ActNews::Begun(how, record));
+                }
+            } else if let Some(value) = news.get("ended") {
+                ended = true;
+                tell(ActNews::Ended(end(value, &folder)));
+            } else if news.get("gone").is_some() {
+                tell(ActNews::Gone);
+            }
+        }
+        let status = child.wait().await;
+        if status.as_ref().is_ok_and(|s| s.code() == Some(17)) {
+            tell(ActNews::BegunBefore);
+        } else if !ended {
+            // Somebody ended the recorder. What it wrote down is all there is.
+            match read(&folder) {
+                Recorded::Ended(_, end) => tell(ActNews::Ended(end)),
+                _ => tell(ActNews::Lost("the recorder beside it was ended".to_owned())),
+            }
+        }
+    });
+}
+
+/// Follows an act that an earlier server gave: awaits its end as it is written down.
+pub(crate) async fn follow(folder: PathBuf, begun: ActRecord, tell: impl Fn(ActNews) + Send + 'static) {
+    tokio::spawn(async move {
+        crate::here::ended(&begun.recorder, begun.process.as_ref()).await;
+        // The record is written a moment after the end.
+        for _ in 0..200 {
+            if let Recorded::Ended(_, end) = read(&folder) {
+                return tell(ActNews::Ended(end));
+            }
+            if !begun.recorder.is_alive() && !matches!(read(&folder), Recorded::Ended(..)) {
+                break;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(10)).await;
+        }
+        match read(&folder) {
+            Recorded::Ended(_, end) => tell(ActNews::Ended(end)),
+            _ => tell(ActNews::Lost("neither its process nor a record of its end is left".to_owned())),
+        }
+    });
+}
+
+/// A signal to exactly these processes.
+pub(crate) fn signal_order(folder: &Path, signal: i32, targets: &[ProcessId]) -> Value {
+    let targets: Vec<Value> = targets.iter().map(|t| json!({ "pid": t.pid, "started": t.started })).collect();
+    json!({ "folder": folder, "do": "signal", "signal": signal, "targets": targets })
+}

@@ -1,0 +1,80 @@
+//! The API's description: OpenAPI 3.1, made from the types that go over the wire.
+
+use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
+use serde_json::{Map, Value, json};
+use yantro_core::{run::input::Stamped, time::Timestamp};
+use yantro_engine::{BeginRequest, BoardView, LoadOutcome, RunView};
+
+use crate::{problem::Problem, wire::*};
+
+/// The whole description.
+pub fn document() -> Value {
+    let mut settings = SchemaSettings::draft2020_12();
+    settings.definitions_path = "/components/schemas".into();
+    settings.meta_schema = None;
+    let mut g = settings.into_generator();
+    let mut paths = Map::new();
+    let mut add = |method: &str, path: &str, name: &str, summary: &str, query: &[(&str, &str, bool)], body: Option<Value>, answer: Value| {
+        let mut parameters: Vec<Value> = query
+            .iter()
+            .map(|(name, kind, required)| json!({ "name": name, "in": "query", "required": required, "schema": { "type": kind } }))
+            .collect();
+        if path.contains("{run}") {
+            parameters.push(json!({ "name": "run", "in": "path", "required": true, "schema": { "type": "integer" } }));
+        }
+        let problem = json!({ "description": "What went wrong.", "content": { "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } } });
+        let mut call = json!({
+            "operationId": name, "summary": summary, "parameters": parameters,
+            "responses": { "200": answer, "default": problem },
+        });
+        if let Some(body) = body {
+            call["requestBody"] = json!({ "required": true, "content": { "application/json": { "schema": body } } });
+        }
+        paths.entry(format!("/api/v1{path}")).or_insert_with(|| json!({}))[method] = call;
+    };
+    let page: &[(&str, &str, bool)] = &[("before", "integer", false), ("limit", "integer", false)];
+    let of: &[(&str, &str, bool)] = &[("of", "string", true)];
+    let logs: &[(&str, &str, bool)] = &[("of", "string", true), ("lines", "integer", false), ("follow", "boolean", false)];
+    add("get", "/board", "board", "How everything stands.", &[], None, ok::<BoardView>(&mut g));
+    add("post", "/look", "look", "Look at everything once more.", &[], None, ok::<BoardView>(&mut g));
+    add("get", "/estate", "estate", "The loaded estate.", &[], None, ok::<EstateView>(&mut g));
+    let text = of_type::<EstateText>(&mut g);
+    add("post", "/estate", "load", "Load an estate as a new edition.", &[], Some(text.clone()), ok::<LoadOutcome>(&mut g));
+    add("post", "/estate/vet", "vet", "Find all faults of an estate, and load nothing.", &[], Some(text), ok::<VetOutcome>(&mut g));
+    add("get", "/relations", "relations", "What a service relies on, and what relies on it.", of, None, ok::<Relations>(&mut g));
+    let request = of_type::<BeginRequest>(&mut g);
+    add("post", "/plan", "plan", "Work out a sequence, and touch nothing.", &[], Some(request.clone()), ok::<PlanView>(&mut g));
+    add("get", "/runs", "runs", "The newest runs.", page, None, ok::<RunPage>(&mut g));
+    add("post", "/runs", "begin", "Begin a run.", &[], Some(request), ok::<RunBegun>(&mut g));
+    add("get", "/runs/{run}", "run", "A run in full.", &[], None, ok::<RunView>(&mut g));
+    add("get", "/runs/{run}/events", "runEvents", "All that happened in a run.", &[], None, ok::<Vec<Stamped>>(&mut g));
+    let decision = of_type::<DecisionRequest>(&mut g);
+    add("post", "/runs/{run}/decisions", "decide", "Take a decision on a run.", &[], Some(decision), ok::<RunView>(&mut g));
+    let standstill = of_type::<StandstillRequest>(&mut g);
+    add("post", "/standstill", "standstill", "Hold everything, or let it go on.", &[], Some(standstill), ok::<BoardView>(&mut g));
+    add("get", "/audit", "audit", "The audit trail.", page, None, ok::<Vec<AuditLine>>(&mut g));
+    add("get", "/logs", "logs", "The logs of services; with `follow`, as server-sent events named `line`.", logs, None, ok::<Vec<FollowedLine>>(&mut g));
+    add("post", "/sign-in-link", "signInLink", "A link for signing in to the console, good once.", &[], None, ok::<SignInLink>(&mut g));
+    let stream = json!({ "description": "Server-sent events: run, board, edition, server. Give `Last-Event-ID` to have what was missed.", "content": { "text/event-stream": { "schema": { "type": "string" } } } });
+    add("get", "/events", "events", "Whatever happens.", &[], None, stream);
+    of_type::<Problem>(&mut g);
+    of_type::<Timestamp>(&mut g);
+    json!({
+        "openapi": "3.1.0",
+        "info": { "title": "Yantro", "version": "1", "description": "Plans and runs stop, start and restart sequences across dependent services. Every error is an RFC 9457 problem." },
+        "paths": paths,
+        "components": {
+            "schemas": g.take_definitions(true),
+            "securitySchemes": { "token": { "type": "http", "scheme": "bearer" } },
+        },
+        "security": [{ "token": [] }],
+    })
+}
+
+fn of_type<T: JsonSchema>(g: &mut SchemaGenerator) -> Value {
+    g.subschema_for::<T>().to_value()
+}
+
+fn ok<T: JsonSchema>(g: &mut SchemaGenerator) -> Value {
+    json!({ "description": "Done.", "content": { "application/json": { "schema": of_type::<T>(g) } } })
+}

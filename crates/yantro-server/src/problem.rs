@@ -1,0 +1,118 @@
+//! The one place where errors become HTTP: RFC 9457 problem details.
+
+use actix_web::{HttpResponse, ResponseError, http::StatusCode};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use yantro_core::{estate::Fault, run::Refusal, sequence::Plan};
+use yantro_engine::EngineError;
+
+/// What went wrong, for the caller.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct Problem {
+    /// A stable name for this kind of problem.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// What it is, the same for every problem of this kind.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// What it is this time, with the values.
+    pub detail: String,
+    /// What to do about it.
+    pub hint: String,
+    /// The faults of an estate, where it is about one.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub faults: Vec<Fault>,
+    /// The plan, where it cannot be begun as it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub plan: Option<Box<Plan>>,
+}
+
+impl std::fmt::Display for Problem {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}: {}", self.title, self.detail)
+    }
+}
+
+impl Problem {
+    /// A problem.
+    pub fn new(status: u16, kind: &str, title: &str, detail: impl Into<String>, hint: impl Into<String>) -> Self {
+        Self {
+            kind: format!("urn:yantro:problem:{kind}"),
+            title: title.to_owned(),
+            status,
+            detail: detail.into(),
+            hint: hint.into(),
+            faults: Vec::new(),
+            plan: None,
+        }
+    }
+
+    /// As an HTTP answer.
+    pub fn response(&self) -> HttpResponse {
+        let status = StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        HttpResponse::build(status).content_type("application/problem+json").body(serde_json::to_string(self).unwrap_or_default())
+    }
+}
+
+impl ResponseError for Problem {
+    fn status_code(&self) -> StatusCode {
+        StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
+    }
+    fn error_response(&self) -> HttpResponse {
+        self.response()
+    }
+}
+
+impl From<EngineError> for Problem {
+    fn from(error: EngineError) -> Self {
+        let (status, kind, title) = match &error {
+            EngineError::NoEstate => (409, "no-estate", "No estate is loaded"),
+            EngineError::Faults(_) => (422, "estate-faults", "The estate has faults"),
+            EngineError::Selection(_) => (422, "selection", "What was chosen cannot be resolved"),
+            EngineError::NotAsItIs(_) => (409, "not-as-it-is", "This cannot be begun as it is"),
+            EngineError::NoRun(_) => (404, "no-run", "There is no such run"),
+            EngineError::Refused(Refusal::Stale { .. }) => (409, "stale-decision", "The decision answers a hold that is over"),
+            EngineError::Refused(Refusal::NoReason { .. }) => (422, "no-reason", "A reason is needed"),
+            EngineError::Refused(_) => (409, "refused", "The run does not take this now"),
+            EngineError::StrayOverride(_) => (422, "stray-override", "An override is not part of this run"),
+            EngineError::Standstill(_) => (409, "standstill", "Everything is at a standstill"),
+            EngineError::Store(_) | EngineError::Here(_) | EngineError::Taken(_) | EngineError::Data { .. } => {
+                (500, "internal", "The server has trouble of its own")
+            }
+        };
+        let mut detail = error.to_string();
+        if status == 500 {
+            // Internals go to the log, not to the caller.
+            tracing::error!(error = ?error, "a request failed");
+        } else if let EngineError::NotAsItIs(plan) = &error {
+            let why: Vec<&str> = plan.obstacles.iter().map(|o| o.why.as_str()).collect();
+            if !why.is_empty() {
+                detail = why.join("; ");
+            }
+        }
+        let mut problem = Problem::new(status, kind, title, detail, error.hint());
+        match error {
+            EngineError::Faults(faults) => problem.faults = faults,
+            EngineError::NotAsItIs(plan) => problem.plan = Some(plan),
+            _ => {}
+        }
+        problem
+    }
+}
+
+/// A body that cannot be read.
+pub fn bad_body(error: &actix_web::error::JsonPayloadError) -> Problem {
+    let status = if matches!(error, actix_web::error::JsonPayloadError::OverflowKnownLength { .. } | actix_web::error::JsonPayloadError::Overflow { .. }) { 413 } else { 422 };
+    Problem::new(status, "bad-body", "The request's body cannot be read", error.to_string(), "see /api/v1/openapi.json for what is expected")
+}
+
+/// A query that cannot be read.
+pub fn bad_query(error: &actix_web::error::QueryPayloadError) -> Problem {
+    Problem::new(422, "bad-query", "The request's query cannot be read", error.to_string(), "see /api/v1/openapi.json for what is expected")
+}
+
+/// A path that cannot be read.
+pub fn bad_path(error: &actix_web::error::PathError) -> Problem {
+    Problem::new(404, "bad-path", "There is nothing at this path", error.to_string(), "see /api/v1/openapi.json for what there is")
+}

@@ -1,0 +1,73 @@
+//! The event stream: what was missed since `Last-Event-ID` first, then whatever happens.
+
+use std::{sync::Arc, time::Duration};
+
+use actix_web::{HttpRequest, HttpResponse, web};
+use bytes::Bytes;
+use futures::{Stream, StreamExt, stream};
+use tokio::sync::broadcast;
+use yantro_engine::{Engine, Published, Topic};
+
+use crate::problem::Problem;
+
+/// Told while nothing happens, so that a cut stream is noticed.
+const QUIET: Duration = Duration::from_secs(10);
+/// Missed events are read back in pieces.
+const PIECE: u32 = 500;
+
+/// `GET /api/v1/events`
+pub async fn events(request: HttpRequest, engine: web::Data<Engine>) -> Result<HttpResponse, Problem> {
+    let last = request.headers().get("last-event-id").and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<i64>().ok());
+    // Listening begins before reading back, so that nothing falls in between.
+    let live = engine.listen();
+    let engine = engine.into_inner();
+    let (missed, upto) = match last {
+        Some(last) => {
+            let reading = Arc::clone(&engine);
+            web::block(move || read_back(&reading, last)).await.map_err(|e| Problem::new(500, "internal", "The server has trouble of its own", e.to_string(), "try again"))??
+        }
+        None => (Vec::new(), i64::MIN),
+    };
+    let hello = Bytes::from_static(b"retry: 1000\nevent: hello\ndata: {}\n\n");
+    let all = stream::iter(std::iter::once(hello).chain(missed)).chain(follow(live, upto)).map(Ok::<_, std::io::Error>);
+    Ok(HttpResponse::Ok()
+        .content_type("text/event-stream")
+        .insert_header(("cache-control", "no-store"))
+        .insert_header(("x-accel-buffering", "no"))
+        .streaming(all))
+}
+
+/// Everything after a place in the stream, and the last place read.
+fn read_back(engine: &Engine, mut last: i64) -> Result<(Vec<Bytes>, i64), Problem> {
+    let reader = engine.reader()?;
+    let mut missed = Vec::new();
+    loop {
+        let piece = reader.events_after(last, PIECE).map_err(yantro_engine::EngineError::from)?;
+        for event in &piece {
+            let body = serde_json::json!({ "run": event.run, "no": event.stamped.no, "at": event.stamped.at, "event": event.stamped.event });
+            missed.push(Published::new(Topic::Run, Some(event.id), &body).wire);
+            last = event.id;
+        }
+        if piece.len() < PIECE as usize {
+            return Ok((missed, last));
+        }
+    }
+}
+
+fn follow(live: broadcast::Receiver<Arc<Published>>, upto: i64) -> impl Stream<Item = Bytes> {
+    stream::unfold(live, move |mut live| async move {
+        loop {
+            match tokio::time::timeout(QUIET, live.recv()).await {
+                Ok(Ok(message)) => {
+                    if message.id.is_some_and(|id| id <= upto) {
+                        continue; // Read back already.
+                    }
+                    return Some((message.wire.clone(), live));
+                }
+                // Too far behind: the stream ends, and the client comes back with its last place.
+                Ok(Err(broadcast::error::RecvError::Lagged(_) | broadcast::error::RecvError::Closed)) => return None,
+                Err(_) => return Some((Bytes::from_static(b": quiet\n\n"), live)),
+            }
+        }
+    })
+}

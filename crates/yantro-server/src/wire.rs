@@ -1,0 +1,187 @@
+//! What goes over the wire besides the engine's own types.
+
+use std::collections::BTreeSet;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use yantro_core::{
+    estate::Fault,
+    name::Address,
+    run::{DecisionKind, RunId},
+    sequence::Plan,
+    time::Timestamp,
+};
+use yantro_engine::RunSummary;
+
+/// An estate to vet or to load.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct EstateText {
+    /// The file's text.
+    pub text: String,
+    /// The folder that relative paths start from.
+    pub folder: String,
+    /// Why it is loaded.
+    #[serde(default)]
+    pub why: Option<String>,
+}
+
+/// What vetting found.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct VetOutcome {
+    /// Whether it could be loaded.
+    pub good: bool,
+    /// Errors and warnings.
+    pub faults: Vec<Fault>,
+}
+
+/// The loaded estate.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct EstateView {
+    /// Its edition.
+    pub edition: u64,
+    /// The file's text.
+    pub text: String,
+}
+
+/// A plan, with what it takes to begin it.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct PlanView {
+    /// The plan.
+    #[serde(flatten)]
+    pub plan: Plan,
+    /// Whether it can be begun as it is.
+    pub can_begin: bool,
+    /// One sentence: what will be hit, who notices, for how long, what is left alone.
+    pub says: String,
+}
+
+/// A run that was begun.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct RunBegun {
+    /// Its number.
+    pub id: RunId,
+}
+
+/// A page of runs.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct RunPage {
+    /// The runs, the newest first.
+    pub runs: Vec<RunSummary>,
+    /// Where the next page begins: give it as `before`.
+    pub next: Option<RunId>,
+}
+
+/// A decision on a run.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct DecisionRequest {
+    /// What.
+    #[serde(flatten)]
+    pub kind: DecisionKind,
+    /// The hold it answers.
+    #[serde(default)]
+    pub hold: Option<u32>,
+    /// Why.
+    #[serde(default)]
+    pub why: Option<String>,
+}
+
+/// The one switch.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct StandstillRequest {
+    /// Whether everything is to be held.
+    pub on: bool,
+}
+
+/// What a service relies on, and what relies on it.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct Relations {
+    /// The service.
+    pub address: Address,
+    /// What it relies on, one relation away.
+    pub relies_on: BTreeSet<Address>,
+    /// What it needs in all.
+    pub needs: BTreeSet<Address>,
+    /// What relies on it, one relation away.
+    pub reliant: BTreeSet<Address>,
+    /// What goes down with it in all.
+    pub takes_with_it: BTreeSet<Address>,
+}
+
+/// A link for signing in to the console, good once.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct SignInLink {
+    /// The path, from the server's root.
+    pub path: String,
+}
+
+/// One line of the audit trail.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct AuditLine {
+    /// When.
+    pub at: Timestamp,
+    /// Who.
+    pub who: String,
+    /// What was done.
+    pub what: String,
+    /// To what.
+    pub about: String,
+    /// Why.
+    pub why: Option<String>,
+}
+
+/// One line of a followed log.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct FollowedLine {
+    /// The service.
+    pub address: Address,
+    /// The file.
+    pub source: String,
+    /// The line; where the log may not be read, why.
+    pub text: String,
+    /// Whether the line says that the log cannot be read.
+    pub unreadable: bool,
+}
+
+/// One sentence on a plan: what will be hit, who notices, for how long, and what is left alone.
+pub fn plan_says(plan: &Plan) -> String {
+    use yantro_core::{estate::ImpactLevel, sequence::StepKind};
+    let count = |kind: StepKind| plan.sequence.steps.iter().filter(|s| s.kind == kind).count();
+    let mut parts: Vec<String> = Vec::new();
+    let plural = |n: usize| if n == 1 { "service" } else { "services" };
+    let (stops, starts, reloads) = (count(StepKind::Stop), count(StepKind::Start), count(StepKind::Reload));
+    match (stops, starts, reloads) {
+        (0, 0, 0) => parts.push("nothing is acted on".to_owned()),
+        (0, starts, 0) => parts.push(format!("starts {starts} {}", plural(starts))),
+        (stops, 0, 0) => parts.push(format!("stops {stops} {}", plural(stops))),
+        (0, 0, reloads) => parts.push(format!("reloads {reloads} {}", plural(reloads))),
+        (stops, starts, _) => parts.push(format!("stops {stops} and starts {starts} {}", plural(starts))),
+    }
+    let gravest = plan.hits.first().map(|h| h.impact.level);
+    let longest = plan.hits.iter().filter(|h| Some(h.impact.level) == gravest).filter_map(|h| h.usual_ms).max();
+    let length = longest.map_or(String::new(), |ms| format!(" for about {}", roughly(ms)));
+    match gravest {
+        Some(ImpactLevel::Outage) => parts.push(format!("users lose something{length}")),
+        Some(ImpactLevel::Brief) => parts.push(format!("users notice a short interruption{length}")),
+        Some(ImpactLevel::None) | None => parts.push("users notice nothing".to_owned()),
+    }
+    if !plan.left_alone.is_empty() {
+        parts.push(format!("{} nearby {} left alone", plan.left_alone.len(), if plan.left_alone.len() == 1 { "is" } else { "are" }));
+    }
+    let mut says = parts.join("; ");
+    if let Some(first) = says.get(..1).map(str::to_uppercase) {
+        says.replace_range(..1, &first);
+    }
+    says + "."
+}
+
+/// A length of time as people say it.
+pub fn roughly(ms: u64) -> String {
+    match ms {
+        0..1_000 => "a moment".to_owned(),
+        1_000..100_000 => format!("{} s", ms.div_ceil(1000)),
+        100_000..6_000_000 => format!("{} min", ms.div_ceil(60_000)),
+        _ => format!("{:.1} h", ms as f64 / 3_600_000.0),
+    }
+}

@@ -1,0 +1,465 @@
+//! What Yantro keeps, in SQLite: editions, runs and their events, what services were started as,
+//! how long steps took, and the audit trail. All SQL is here.
+//!
+//! One [`Writer`] and any number of [`Reader`]s, each on a connection of its own. A [`Batch`] lands
+//! whole or not at all, durable when [`Writer::commit`] returns.
+
+mod schema;
+
+use std::{path::Path, time::Duration};
+
+use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, TransactionBehavior, params};
+use serde::{Deserialize, Serialize};
+use yantro_core::{
+    name::Address,
+    run::{Event, RunId, input::Stamped},
+    sequence::StepKind,
+    time::Timestamp,
+};
+
+/// What can go wrong with the store.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// There is no room: nothing was stored.
+    #[error("there is no room left to store events")]
+    Full,
+    /// The database cannot be brought to this version.
+    #[error("the database cannot be brought up to date")]
+    Migration(#[from] rusqlite_migration::Error),
+    /// Something else.
+    #[error("the database answered with an error")]
+    Database(#[source] rusqlite::Error),
+    /// What was stored cannot be read back.
+    #[error("{what} cannot be read back")]
+    Unreadable {
+        /// Which record.
+        what: String,
+        /// Why.
+        source: serde_json::Error,
+    },
+}
+
+impl From<rusqlite::Error> for StoreError {
+    fn from(error: rusqlite::Error) -> Self {
+        match error.sqlite_error_code() {
+            Some(rusqlite::ErrorCode::DiskFull) => StoreError::Full,
+            // Without room, a write fails under many names.
+            Some(rusqlite::ErrorCode::SystemIoFailure) if error.to_string().contains("full") => StoreError::Full,
+            _ => StoreError::Database(error),
+        }
+    }
+}
+
+/// A loaded estate.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Edition {
+    /// Its number, from 1.
+    pub no: u64,
+    /// When it was loaded.
+    pub at: Timestamp,
+    /// By whom.
+    pub who: String,
+    /// Why.
+    pub why: Option<String>,
+    /// The file as it was.
+    pub text: String,
+    /// The folder its relative paths start from.
+    pub folder: String,
+}
+
+/// A run in a list.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RunRow {
+    /// Its number.
+    pub id: RunId,
+    /// How it stands, as a word.
+    pub state: String,
+    /// What it does, in a few words.
+    pub title: String,
+    /// Who began it.
+    pub who: String,
+    /// When.
+    pub began_at: Timestamp,
+    /// When it ended.
+    pub ended_at: Option<Timestamp>,
+    /// How many steps it has.
+    pub steps: u32,
+    /// How many have ended.
+    pub steps_ended: u32,
+}
+
+/// What a service was last started as (R24).
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct StartedAs {
+    /// By which run.
+    pub run: RunId,
+    /// The identity of the act.
+    pub act: String,
+    /// When.
+    pub at: Timestamp,
+    /// The edition.
+    pub edition: u64,
+    /// The service with all its settings, overrides in it, secrets as references.
+    pub service: yantro_core::estate::Service,
+    /// Whether it was taken down on purpose since, by which run and whom (R33).
+    pub intended_down: Option<(RunId, String)>,
+}
+
+/// One line of the audit trail.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AuditRow {
+    /// When.
+    pub at: Timestamp,
+    /// Who.
+    pub who: String,
+    /// What was done.
+    pub what: String,
+    /// To what.
+    pub about: String,
+    /// Why.
+    pub why: Option<String>,
+}
+
+/// An event with its place in the stream of all events.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StreamEvent {
+    /// Its place, growing.
+    pub id: i64,
+    /// The run.
+    pub run: RunId,
+    /// The event.
+    pub stamped: Stamped,
+}
+
+/// What lands together.
+#[derive(Debug, Clone, Default)]
+pub struct Batch {
+    /// Events, in order.
+    pub events: Vec<(RunId, Stamped)>,
+    /// Runs as they stand after them.
+    pub runs: Vec<RunRow>,
+    /// What services were started as.
+    pub started: Vec<(Address, StartedAs)>,
+    /// How long good steps took.
+    pub took: Vec<(Address, StepKind, Duration)>,
+    /// The audit trail.
+    pub audit: Vec<AuditRow>,
+    /// A new edition.
+    pub edition: Option<Edition>,
+    /// Settings by name.
+    pub settings: Vec<(String, String)>,
+}
+
+impl Batch {
+    /// Whether there is nothing to store.
+    pub fn is_empty(&self) -> bool {
+        self.events.is_empty()
+            && self.runs.is_empty()
+            && self.started.is_empty()
+            && self.took.is_empty()
+            && self.audit.is_empty()
+            && self.edition.is_none()
+            && self.settings.is_empty()
+    }
+}
+
+fn open(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
+    let connection = Connection::open_with_flags(path, flags)?;
+    connection.busy_timeout(Duration::from_secs(10))?;
+    connection.pragma_update(None, "foreign_keys", true)?;
+    connection.set_prepared_statement_cache_capacity(64);
+    Ok(connection)
+}
+
+/// The one that writes.
+pub struct Writer {
+    connection: Connection,
+}
+
+impl Writer {
+    /// Opens the database, makes it where there is none, and brings it up to date.
+    pub fn open(path: &Path) -> Result<Self, StoreError> {
+        let mut connection = open(path, OpenFlags::default())?;
+        connection.pragma_update(None, "journal_mode", "WAL")?;
+        // An event is durable before the orders it caused are carried out.
+        connection.pragma_update(None, "synchronous", "FULL")?;
+        schema::migrations().to_latest(&mut connection)?;
+        Ok(Self { connection })
+    }
+
+    /// Bounds the database to so many pages more than it has: for trying what a full disk does.
+    pub fn limit_pages(&self, more: Option<u32>) -> Result<(), StoreError> {
+        let pages: u32 = self.connection.pragma_query_value(None, "page_count", |r| r.get(0))?;
+        let limit = more.map_or(1_073_741_823, |more| pages + more);
+        self.connection.pragma_update_and_check(None, "max_page_count", limit, |_| Ok(()))?;
+        Ok(())
+    }
+
+    /// Stores a batch, and says at which places of the stream its events are.
+    pub fn commit(&mut self, batch: &Batch) -> Result<Vec<i64>, StoreError> {
+        let transaction = self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        let ids = write(&transaction, batch)?;
+        transaction.commit()?;
+        Ok(ids)
+    }
+}
+
+fn json(value: &impl Serialize) -> String {
+    serde_json::to_string(value).expect("our own types have text keys only")
+}
+
+fn write(t: &Transaction<'_>, batch: &Batch) -> Result<Vec<i64>, StoreError> {
+    for row in &batch.runs {
+        t.prepare_cached(
+            "INSERT INTO run (id, state, title, who, began_at, ended_at, steps, steps_ended) VALUES (?1,?2,?3,?4,?5,?6,?7,?8)
+             ON CONFLICT (id) DO UPDATE SET state = ?2, ended_at = ?6, steps_ended = ?8",
+        )?
+        .execute(params![row.id.0, row.state, row.title, row.who, row.began_at.as_ms(), row.ended_at.map(Timestamp::as_ms), row.steps, row.steps_ended])?;
+    }
+    let mut ids = Vec::with_capacity(batch.events.len());
+    for (run, stamped) in &batch.events {
+        t.prepare_cached("INSERT INTO event (run, no, at, body) VALUES (?1,?2,?3,?4)")?
+            .execute(params![run.0, stamped.no, stamped.at.as_ms(), json(&stamped.event)])?;
+        ids.push(t.last_insert_rowid());
+    }
+    for (address, started) in &batch.started {
+        t.prepare_cached("INSERT INTO started (address, body) VALUES (?1,?2) ON CONFLICT (address) DO UPDATE SET body = ?2")?
+            .execute(params![address.to_string(), json(started)])?;
+    }
+    for (address, kind, took) in &batch.took {
+        t.prepare_cached("INSERT INTO took (address, kind, ms) VALUES (?1,?2,?3)")?
+            .execute(params![address.to_string(), kind.word(), took.as_millis() as i64])?;
+    }
+    for row in &batch.audit {
+        t.prepare_cached("INSERT INTO audit (at, who, what, about, why) VALUES (?1,?2,?3,?4,?5)")?
+            .execute(params![row.at.as_ms(), row.who, row.what, row.about, row.why])?;
+    }
+    if let Some(e) = &batch.edition {
+        t.execute(
+            "INSERT INTO edition (no, at, who, why, text, folder) VALUES (?1,?2,?3,?4,?5,?6)",
+            params![e.no, e.at.as_ms(), e.who, e.why, e.text, e.folder],
+        )?;
+    }
+    for (name, value) in &batch.settings {
+        t.execute("INSERT INTO setting (name, value) VALUES (?1,?2) ON CONFLICT (name) DO UPDATE SET value = ?2", params![name, value])?;
+    }
+    Ok(ids)
+}
+
+/// One that reads.
+pub struct Reader {
+    connection: Connection,
+}
+
+impl Reader {
+    /// Opens a database that a [`Writer`] has made.
+    pub fn open(path: &Path) -> Result<Self, StoreError> {
+        Ok(Self { connection: open(path, OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX)? })
+    }
+
+    /// The newest edition.
+    pub fn newest_edition(&self) -> Result<Option<Edition>, StoreError> {
+        Ok(self.editions("ORDER BY no DESC LIMIT 1", params![])?.pop())
+    }
+
+    /// One edition.
+    pub fn edition(&self, no: u64) -> Result<Option<Edition>, StoreError> {
+        Ok(self.editions("WHERE no = ?1", params![no])?.pop())
+    }
+
+    fn editions(&self, rest: &str, with: impl rusqlite::Params) -> Result<Vec<Edition>, StoreError> {
+        let mut statement = self.connection.prepare(&format!("SELECT no, at, who, why, text, folder FROM edition {rest}"))?;
+        let rows = statement.query_map(with, |r| {
+            Ok(Edition { no: r.get(0)?, at: Timestamp::from_ms(r.get(1)?), who: r.get(2)?, why: r.get(3)?, text: r.get(4)?, folder: r.get(5)? })
+        })?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// The newest runs below a number, the newest first.
+    pub fn runs(&self, before: Option<RunId>, limit: u32) -> Result<Vec<RunRow>, StoreError> {
+        let mut statement = self.connection.prepare_cached(
+            "SELECT id, state, title, who, began_at, ended_at, steps, steps_ended FROM run WHERE id < ?1 ORDER BY id DESC LIMIT ?2",
+        )?;
+        let rows = statement.query_map(params![before.map_or(i64::MAX, |b| b.0 as i64), limit], run_row)?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// Runs that have not ended, the oldest first.
+    pub fn open_runs(&self) -> Result<Vec<RunId>, StoreError> {
+        let mut statement = self.connection.prepare_cached("SELECT id FROM run WHERE ended_at IS NULL ORDER BY id")?;
+        let rows = statement.query_map([], |r| Ok(RunId(r.get::<_, i64>(0)? as u64)))?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// The highest number a run has.
+    pub fn last_run(&self) -> Result<u64, StoreError> {
+        Ok(self.connection.query_row("SELECT COALESCE(MAX(id), 0) FROM run", [], |r| r.get::<_, i64>(0))? as u64)
+    }
+
+    /// The events of a run, in order.
+    pub fn events_of(&self, run: RunId) -> Result<Vec<Stamped>, StoreError> {
+        let mut statement = self.connection.prepare_cached("SELECT id, run, no, at, body FROM event WHERE run = ?1 ORDER BY no")?;
+        let rows = statement.query_map(params![run.0], raw_event)?;
+        rows.map(|row| Ok(parsed(row?)?.stamped)).collect()
+    }
+
+    /// Events after a place in the stream, in order.
+    pub fn events_after(&self, id: i64, limit: u32) -> Result<Vec<StreamEvent>, StoreError> {
+        let mut statement = self.connection.prepare_cached("SELECT id, run, no, at, body FROM event WHERE id > ?1 ORDER BY id LIMIT ?2")?;
+        let rows = statement.query_map(params![id, limit], raw_event)?;
+        rows.map(|row| parsed(row?)).collect()
+    }
+
+    /// The place of the newest event.
+    pub fn last_event(&self) -> Result<i64, StoreError> {
+        Ok(self.connection.query_row("SELECT COALESCE(MAX(id), 0) FROM event", [], |r| r.get(0))?)
+    }
+
+    /// What services were last started as.
+    pub fn started(&self) -> Result<Vec<(Address, StartedAs)>, StoreError> {
+        let mut statement = self.connection.prepare("SELECT address, body FROM started")?;
+        let rows = statement.query_map([], |r| Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?)))?;
+        let mut all = Vec::new();
+        for row in rows {
+            let (address, body) = row?;
+            let started = serde_json::from_str(&body).map_err(|source| StoreError::Unreadable { what: format!("what {address} was started as"), source })?;
+            if let Ok(address) = address.parse() {
+                all.push((address, started));
+            }
+        }
+        Ok(all)
+    }
+
+    /// The middle of the last good times of every step, by service and kind of step.
+    pub fn usual(&self) -> Result<Vec<(Address, StepKind, Duration)>, StoreError> {
+        let mut statement = self.connection.prepare(
+            "WITH last AS (SELECT address, kind, ms, ROW_NUMBER() OVER (PARTITION BY address, kind ORDER BY id DESC) AS age FROM took),
+             recent AS (SELECT address, kind, ms, ROW_NUMBER() OVER (PARTITION BY address, kind ORDER BY ms) AS place,
+                        COUNT(*) OVER (PARTITION BY address, kind) AS n FROM last WHERE age <= 11)
+             SELECT address, kind, ms FROM recent WHERE place = (n + 1) / 2",
+        )?;
+        let rows = statement.query_map([], |r| Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?, r.get::<_, i64>(2)?)))?;
+        let mut all = Vec::new();
+        for row in rows {
+            let (address, kind, ms) = row?;
+            let kinds = [StepKind::Start, StepKind::Stop, StepKind::Reload, StepKind::Await];
+            if let (Ok(address), Some(kind)) = (address.parse(), kinds.into_iter().find(|k| k.word() == kind)) {
+                all.push((address, kind, Duration::from_millis(ms.max(0) as u64)));
+            }
+        }
+        Ok(all)
+    }
+
+    /// The newest lines of the audit trail, the newest first.
+    pub fn audit(&self, limit: u32) -> Result<Vec<AuditRow>, StoreError> {
+        let mut statement = self.connection.prepare_cached("SELECT at, who, what, about, why FROM audit ORDER BY id DESC LIMIT ?1")?;
+        let rows = statement.query_map(params![limit], |r| {
+            Ok(AuditRow { at: Timestamp::from_ms(r.get(0)?), who: r.get(1)?, what: r.get(2)?, about: r.get(3)?, why: r.get(4)? })
+        })?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// A setting.
+    pub fn setting(&self, name: &str) -> Result<Option<String>, StoreError> {
+        Ok(self.connection.query_row("SELECT value FROM setting WHERE name = ?1", params![name], |r| r.get(0)).optional()?)
+    }
+}
+
+fn run_row(r: &rusqlite::Row<'_>) -> rusqlite::Result<RunRow> {
+    Ok(RunRow {
+        id: RunId(r.get::<_, i64>(0)? as u64),
+        state: r.get(1)?,
+        title: r.get(2)?,
+        who: r.get(3)?,
+        began_at: Timestamp::from_ms(r.get(4)?),
+        ended_at: r.get::<_, Option<i64>>(5)?.map(Timestamp::from_ms),
+        steps: r.get(6)?,
+        steps_ended: r.get(7)?,
+    })
+}
+
+type RawEvent = (i64, u64, u64, i64, String);
+
+fn raw_event(r: &rusqlite::Row<'_>) -> rusqlite::Result<RawEvent> {
+    Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?))
+}
+
+fn parsed((id, run, no, at, body): RawEvent) -> Result<StreamEvent, StoreError> {
+    let event: Event =
+        serde_json::from_str(&body).map_err(|source| StoreError::Unreadable { what: format!("event {no} of run {run}"), source })?;
+    Ok(StreamEvent { id, run: RunId(run), stamped: Stamped { no, at: Timestamp::from_ms(at), event } })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn event(no: u64) -> (RunId, Stamped) {
+        (RunId(1), Stamped { no, at: Timestamp::from_ms(1000 + no as i64), event: Event::Locked })
+    }
+
+    fn row(steps_ended: u32) -> RunRow {
+        RunRow {
+            id: RunId(1),
+            state: "running".into(),
+            title: "restart quay-1/fares-db".into(),
+            who: "maren".into(),
+            began_at: Timestamp::from_ms(1000),
+            ended_at: None,
+            steps: 2,
+            steps_ended,
+        }
+    }
+
+    #[test]
+    fn migrations_apply_to_an_empty_file() {
+        schema::migrations().validate().unwrap();
+    }
+
+    #[test]
+    fn a_batch_lands_and_is_read_back() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("yantro.db");
+        let mut writer = Writer::open(&path).unwrap();
+        let ids = writer.commit(&Batch { events: vec![event(1), event(2)], runs: vec![row(0)], ..Batch::default() }).unwrap();
+        let reader = Reader::open(&path).unwrap();
+        assert_eq!(reader.events_of(RunId(1)).unwrap().len(), 2);
+        assert_eq!(reader.events_after(ids[0], 10).unwrap()[0].id, ids[1]);
+        assert_eq!(reader.open_runs().unwrap(), [RunId(1)]);
+    }
+
+    #[test]
+    fn an_event_number_cannot_be_stored_twice() {
+        let dir = tempfile::tempdir().unwrap();
+        let mut writer = Writer::open(&dir.path().join("yantro.db")).unwrap();
+        let batch = Batch { events: vec![event(1)], runs: vec![row(0)], ..Batch::default() };
+        writer.commit(&batch).unwrap();
+        assert!(writer.commit(&batch).is_err());
+    }
+
+    #[test]
+    fn without_room_nothing_lands_and_with_room_again_it_does() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("yantro.db");
+        let mut writer = Writer::open(&path).unwrap();
+        writer.commit(&Batch { runs: vec![row(0)], ..Batch::default() }).unwrap();
+        writer.limit_pages(Some(0)).unwrap();
+        let many = Batch { events: (1..400).map(event).collect(), ..Batch::default() };
+        assert!(matches!(writer.commit(&many), Err(StoreError::Full)));
+        assert_eq!(Reader::open(&path).unwrap().events_of(RunId(1)).unwrap().len(), 0);
+        writer.limit_pages(None).unwrap();
+        writer.commit(&many).unwrap();
+        assert_eq!(Reader::open(&path).unwrap().events_of(RunId(1)).unwrap().len(), 399);
+    }
+
+    #[test]
+    fn the_usual_time_is_the_middle_of_the_last_ones() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("yantro.db");
+        let mut writer = Writer::open(&path).unwrap();
+        let address: Address = "quay-1/fares-db".parse().unwrap();
+        let took = [100, 9000, 120, 110, 130].map(|ms| (address.clone(), StepKind::Start, Duration::from_millis(ms))).to_vec();
+        writer.commit(&Batch { took, ..Batch::default() }).unwrap();
+        assert_eq!(Reader::open(&path).unwrap().usual().unwrap(), [(address, StepKind::Start, Duration::from_millis(120))]);
+    }
+}

@@ -1,0 +1,32 @@
+//! The tables. A migration that has landed is never edited; a new one is added at the end.
+
+use rusqlite_migration::{M, Migrations};
+
+const STEPS: &[M<'static>] = &[M::up(
+    "CREATE TABLE edition (
+        no INTEGER PRIMARY KEY, at INTEGER NOT NULL, who TEXT NOT NULL, why TEXT, text TEXT NOT NULL, folder TEXT NOT NULL
+     ) STRICT;
+     CREATE TABLE run (
+        id INTEGER PRIMARY KEY, state TEXT NOT NULL, title TEXT NOT NULL, who TEXT NOT NULL,
+        began_at INTEGER NOT NULL, ended_at INTEGER, steps INTEGER NOT NULL, steps_ended INTEGER NOT NULL
+     ) STRICT;
+     CREATE INDEX run_open ON run (id) WHERE ended_at IS NULL;
+     CREATE TABLE event (
+        id INTEGER PRIMARY KEY, run INTEGER NOT NULL REFERENCES run (id), no INTEGER NOT NULL,
+        at INTEGER NOT NULL, body TEXT NOT NULL, UNIQUE (run, no)
+     ) STRICT;
+     CREATE TABLE started (address TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT ROWID;
+     CREATE TABLE took (id INTEGER PRIMARY KEY, address TEXT NOT NULL, kind TEXT NOT NULL, ms INTEGER NOT NULL) STRICT;
+     CREATE INDEX took_by ON took (address, kind, id);
+     CREATE TABLE audit (
+        id INTEGER PRIMARY KEY, at INTEGER NOT NULL, who TEXT NOT NULL, what TEXT NOT NULL, about TEXT NOT NULL, why TEXT
+     ) STRICT;
+     CREATE TABLE setting (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT, WITHOUT ROWID;
+     -- What was written down is not altered, and not by accident either.
+     CREATE TRIGGER event_stays BEFORE UPDATE ON event BEGIN SELECT RAISE(ABORT, 'events are never altered'); END;
+     CREATE TRIGGER audit_stays BEFORE UPDATE ON audit BEGIN SELECT RAISE(ABORT, 'the audit trail is never altered'); END;",
+)];
+
+pub(crate) fn migrations() -> Migrations<'static> {
+    Migrations::from_slice(STEPS)
+}

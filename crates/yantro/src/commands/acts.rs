@@ -1,0 +1,240 @@
+//! `yantro preview`, `start`, `stop`, `restart` and `reload`.
+
+use std::collections::BTreeSet;
+
+use clap::ValueEnum;
+use yantro_core::{
+    name::{Address, GroupName},
+    overrides::Overrides,
+    sequence::{Ask, StepKind, Why, Wish},
+    state::SeenState,
+};
+use yantro_engine::{BeginRequest, BoardView};
+use yantro_server::wire::{PlanView, RunBegun, roughly};
+
+use super::board::heading;
+use crate::{
+    Global,
+    client::{Client, wait_for},
+    exit::{Exit, Failure, Outcome},
+    marks,
+    say::{Say, Tint, tinted},
+};
+
+/// What a run is asked to do.
+#[derive(clap::Args)]
+pub struct Selection {
+    /// Addresses, names, globs, group:NAME, host:NAME, reliant-on:NAME, needed-by:NAME.
+    #[arg(required = true)]
+    selection: Vec<String>,
+    /// Leave these out.
+    #[arg(long)]
+    except: Vec<String>,
+    /// Only these, without what relies on them or what they need.
+    #[arg(long)]
+    alone: bool,
+    /// Name a service that may stand on what is not proven; once for each.
+    #[arg(long, value_name = "ADDRESS")]
+    left_standing: Vec<Address>,
+    /// Name a group that may fall below the number it keeps up; once for each.
+    #[arg(long, value_name = "GROUP")]
+    below_keep_up: Vec<GroupName>,
+    /// For this run only: ADDRESS:NAME=VALUE puts NAME into its environment.
+    #[arg(long, value_name = "ADDRESS:NAME=VALUE")]
+    env: Vec<String>,
+    /// For this run only: ADDRESS=90s is how long its start may take.
+    #[arg(long, value_name = "ADDRESS=TIME")]
+    patience: Vec<String>,
+    /// Why, for the record.
+    #[arg(long)]
+    why: Option<String>,
+}
+
+/// What is wished for.
+#[derive(Clone, Copy, ValueEnum)]
+enum WishArg {
+    Start,
+    Stop,
+    Restart,
+    Reload,
+}
+
+/// Work out a sequence and show it; touches nothing.
+#[derive(clap::Args)]
+pub struct Preview {
+    /// What is wished for.
+    wish: WishArg,
+    #[command(flatten)]
+    selection: Selection,
+}
+
+/// Act on services.
+#[derive(clap::Args)]
+pub struct Wanted {
+    #[command(flatten)]
+    selection: Selection,
+    /// Do not ask; what has to be said in so many words still has to be.
+    #[arg(long)]
+    yes: bool,
+    /// Begin it and come back at once, instead of watching.
+    #[arg(long)]
+    unwatched: bool,
+}
+
+impl Selection {
+    fn request(self, wish: Wish) -> Result<BeginRequest, Failure> {
+        let mut overrides = Overrides::new();
+        for text in &self.env {
+            let parsed = text.split_once(':').and_then(|(a, rest)| Some((a.parse::<Address>().ok()?, rest.split_once('=')?)));
+            let Some((address, (name, value))) = parsed else {
+                return Err(Failure::own(format!("--env {text} cannot be read"), "write it as quay-1/fares-db:NAME=VALUE"));
+            };
+            overrides.entry(address).or_default().env.insert(name.to_owned(), value.to_owned());
+        }
+        for text in &self.patience {
+            let parsed = text.split_once('=').and_then(|(a, t)| Some((a.parse::<Address>().ok()?, t.parse().ok()?)));
+            let Some((address, patience)) = parsed else {
+                return Err(Failure::own(format!("--patience {text} cannot be read"), "write it as quay-1/fares-db=90s"));
+            };
+            overrides.entry(address).or_default().start_patience = Some(patience);
+        }
+        Ok(BeginRequest {
+            wish,
+            selection: self.selection,
+            except: self.except,
+            alone: self.alone,
+            left_standing: self.left_standing.into_iter().collect::<BTreeSet<_>>(),
+            below_keep_up: self.below_keep_up.into_iter().collect::<BTreeSet<_>>(),
+            overrides,
+            why: self.why,
+        })
+    }
+}
+
+impl Preview {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let wish = match self.wish {
+            WishArg::Start => Wish::Start,
+            WishArg::Stop => Wish::Stop,
+            WishArg::Restart => Wish::Restart,
+            WishArg::Reload => Wish::Reload,
+        };
+        let request = self.selection.request(wish)?;
+        wait_for(async {
+            let plan: PlanView = client.post("/plan", &request).await?;
+            if say.is_json() {
+                say.json(&plan);
+            } else {
+                let board: BoardView = client.get("/board").await?;
+                say.line(heading(&board));
+                show(&plan, &|line| say.line(line));
+            }
+            Ok(if plan.can_begin { Exit::Good } else { Exit::Failed })
+        })
+    }
+}
+
+impl Wanted {
+    pub fn run(self, wish: &str, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let wish = match wish {
+            "start" => Wish::Start,
+            "stop" => Wish::Stop,
+            "reload" => Wish::Reload,
+            _ => Wish::Restart,
+        };
+        let request = self.selection.request(wish)?;
+        wait_for(async {
+            let plan: PlanView = client.post("/plan", &request).await?;
+            let board: BoardView = client.get("/board").await?;
+            if !say.is_json() {
+                say.talk(heading(&board));
+                show(&plan, &|line| say.talk(line));
+            }
+            if !plan.can_begin {
+                if say.is_json() {
+                    say.json(&plan);
+                }
+                return Ok(Exit::Failed);
+            }
+            if !self.yes {
+                if !say.at_terminal() {
+                    say.talk("Nothing was begun: this is no terminal to ask at. Say --yes to begin without being asked.");
+                    return Ok(Exit::NotConfirmed);
+                }
+                let question = format!("\nType {} to begin:", tinted(Tint::Strong, wish.word()));
+                if !say.asks(&question, wish.word()) {
+                    say.talk("Nothing was begun.");
+                    return Ok(Exit::NotConfirmed);
+                }
+            }
+            let begun: RunBegun = client.post("/runs", &request).await?;
+            if self.unwatched {
+                if say.is_json() { say.json(&begun) } else { say.line(format!("run {}", begun.id)) }
+                return Ok(Exit::Good);
+            }
+            super::follow::watch(&client, begun.id, say).await
+        })
+    }
+}
+
+/// Shows a plan: the sentence, the ranks, what is left alone, what stands in the way.
+fn show(plan: &PlanView, line: &dyn Fn(String)) {
+    let sequence = &plan.plan.sequence;
+    let chosen: Vec<String> = sequence.chosen.iter().map(ToString::to_string).collect();
+    let chosen = if chosen.len() > 4 { format!("{} and {} more", chosen[..3].join(", "), chosen.len() - 3) } else { chosen.join(", ") };
+    line(format!("\n{} {chosen}", tinted(Tint::Strong, sequence.wish)));
+    line(format!("{} About {} in all.\n", plan.says, roughly(sequence.usual_ms)));
+    let mut table = marks::table(&["", "STEP", "SERVICE", "FOUND", "USUALLY", "WHY"]);
+    let mut rank = None;
+    for step in &sequence.steps {
+        let first = rank.replace(step.rank) != Some(step.rank);
+        let why = match &step.why {
+            Why::Chosen => "chosen".to_owned(),
+            Why::ReliesOn(a) => format!("relies on {a}"),
+            Why::NeededBy(a) => format!("needed by {a}"),
+        };
+        let unneeded = match step.kind {
+            StepKind::Stop => step.found == SeenState::Down,
+            StepKind::Start => step.found == SeenState::Proven && !sequence.steps.iter().any(|s| s.address == step.address && s.kind == StepKind::Stop),
+            StepKind::Reload | StepKind::Await => false,
+        };
+        let usually = if unneeded { "so already".to_owned() } else { roughly(step.usual_ms) };
+        table.add_row([
+            if first { format!("rank {}", step.rank + 1) } else { String::new() },
+            step.kind.word().to_owned(),
+            if step.critical { tinted(Tint::Strong, &step.address) } else { step.address.to_string() },
+            step.found.to_string(),
+            usually,
+            why,
+        ]);
+    }
+    line(marks::lines(&table));
+    if sequence.steps.iter().any(|s| s.critical) {
+        line(tinted(Tint::Rest, "\nThe run's length hangs on the services in bold."));
+    }
+    for hit in plan.plan.hits.iter().filter(|h| h.impact.says.is_some()) {
+        let length = hit.usual_ms.map_or("until it is started again".to_owned(), |ms| format!("about {}", roughly(ms)));
+        line(format!("  {} {}: {} ({length})", tinted(Tint::Moving, "!"), hit.address, hit.impact.says.clone().unwrap_or_default()));
+    }
+    for left in &plan.plan.left_alone {
+        line(tinted(Tint::Rest, format!("  left alone: {} {}", left.address, left.why)));
+    }
+    for ask in &plan.plan.asks {
+        let (says, option) = match ask {
+            Ask::LeftStanding { addresses, says } => {
+                (says, addresses.iter().map(|a| format!("--left-standing {a}")).collect::<Vec<_>>().join(" "))
+            }
+            Ask::BelowKeepUp { group, says } => (says, format!("--below-keep-up {group}")),
+            Ask::UpWithout { says, .. } => {
+                line(format!("  {} {says}", tinted(Tint::Moving, "!")));
+                continue;
+            }
+        };
+        line(format!("\n{} {says}.\n  If that is meant, add: {}", tinted(Tint::Alarm, "To be said in so many words:"), tinted(Tint::Strong, option)));
+    }
+    for obstacle in &plan.plan.obstacles {
+        line(format!("\n{} {}.\n  {}", tinted(Tint::Alarm, "Not possible:"), obstacle.why, obstacle.mend));
+    }
+}

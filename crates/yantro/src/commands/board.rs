@@ -1,0 +1,152 @@
+//! `yantro board` and `relations`.
+
+use std::time::Duration;
+
+use yantro_core::name::Address;
+use yantro_engine::BoardView;
+use yantro_server::wire::Relations as RelationsView;
+
+use crate::{
+    Global,
+    client::{Client, wait_for},
+    exit::{Exit, Failure, Outcome},
+    marks,
+    say::{Say, Tint, tinted},
+};
+
+/// Show how everything stands.
+#[derive(clap::Args)]
+pub struct Board {
+    /// Keep showing it, until interrupted.
+    #[arg(long)]
+    live: bool,
+    /// Only what differs from what is expected.
+    #[arg(long)]
+    differs: bool,
+    /// Look at everything once more first.
+    #[arg(long)]
+    look: bool,
+}
+
+/// Show what a service relies on and what relies on it.
+#[derive(clap::Args)]
+pub struct Relations {
+    /// The service.
+    service: String,
+}
+
+impl Board {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        wait_for(async {
+            loop {
+                let board: BoardView = if self.look { client.post("/look", &()).await? } else { client.get("/board").await? };
+                if say.is_json() {
+                    say.json(&board);
+                } else {
+                    if self.live && say.at_terminal() {
+                        say.line("\x1b[H\x1b[2J");
+                    }
+                    show(&board, self.differs, say);
+                }
+                if !self.live {
+                    return Ok(Exit::Good);
+                }
+                tokio::select! {
+                    () = tokio::time::sleep(Duration::from_secs(1)) => {}
+                    _ = tokio::signal::ctrl_c() => return Ok(Exit::Good),
+                }
+            }
+        })
+    }
+}
+
+/// The line that says what this estate is: production is told from test everywhere (N57).
+pub fn heading(board: &BoardView) -> String {
+    let stands_for = board.stands_for.and_then(|s| serde_json::to_value(s).ok()).and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default();
+    format!("{} · {} · edition {}", tinted(Tint::Strong, &board.estate), tinted(Tint::Strong, stands_for.to_uppercase()), board.edition)
+}
+
+fn show(board: &BoardView, only_differing: bool, say: &Say) {
+    if board.edition == 0 {
+        say.line("No estate is loaded yet. Describe one and load it:\n  yantro load estate.toml\nSee docs/estate.md for the format, or try `yantro demo`.");
+        return;
+    }
+    say.line(heading(board));
+    if let Some(who) = &board.standstill {
+        say.line(tinted(Tint::Alarm, format!("Everything is at a standstill: {who}")));
+    }
+    if let Some(why) = &board.storage_trouble {
+        say.line(tinted(Tint::Alarm, format!("Nothing is begun: {why}")));
+    }
+    for run in &board.open_runs {
+        say.line(format!("run {} · {} · {} · {} of {} steps", run.id, run.title, tinted(Tint::Moving, &run.state), run.steps_ended, run.steps));
+    }
+    say.line("");
+    let mut table = marks::table(&["SERVICE", "TITLE", "STATE", "SEEN", "WHAT SHOWS IT"]);
+    let mut rows = 0;
+    for row in board.services.iter().filter(|r| !only_differing || r.differs) {
+        rows += 1;
+        let state = format!("{} {}", marks::dial(&row.seen), row.seen.state);
+        let tint = marks::tint(row.seen.state, row.differs);
+        let mut shows = row.seen.says.clone();
+        if shows.chars().count() > 46 {
+            shows = shows.chars().take(45).chain(['…']).collect();
+        }
+        for more in [
+            row.in_run.map(|r| format!("in run {r}")),
+            row.differs.then(|| "differs from expected".to_owned()),
+            row.hands_off.is_some().then(|| "hands-off".to_owned()),
+            row.intended_down.clone().filter(|_| !row.seen.state.is_up()),
+            row.restart_owed.then(|| "restart owed".to_owned()),
+        ]
+        .into_iter()
+        .flatten()
+        {
+            shows = if shows.is_empty() { more } else { format!("{more} · {shows}") };
+        }
+        table.add_row([
+            row.address.to_string(),
+            row.title.clone(),
+            tinted(tint, state),
+            marks::age(board.as_of.as_ms() - row.seen.as_of.as_ms()),
+            shows,
+        ]);
+    }
+    if rows == 0 {
+        say.line("Nothing differs from what is expected.");
+    } else {
+        say.line(marks::lines(&table));
+    }
+    let count = |f: &dyn Fn(&yantro_engine::BoardRow) -> bool| board.services.iter().filter(|r| f(r)).count();
+    let proven = count(&|r| r.seen.state == yantro_core::state::SeenState::Proven);
+    let differ = count(&|r| r.differs);
+    say.line(format!("\n{proven} of {} proven, {differ} differ{} from what is expected", board.services.len(), if differ == 1 { "s" } else { "" }));
+}
+
+impl Relations {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let view: RelationsView = wait_for(client.get_with("/relations", &[("of", self.service.clone())]))?;
+        if say.is_json() {
+            say.json(&view);
+            return Ok(Exit::Good);
+        }
+        say.line(tinted(Tint::Strong, &view.address));
+        let list = |title: &str, near: &std::collections::BTreeSet<Address>, all: &std::collections::BTreeSet<Address>| {
+            say.line(format!("\n{title}"));
+            if all.is_empty() {
+                say.line("  nothing");
+            }
+            for address in near {
+                say.line(format!("  {address}"));
+            }
+            for address in all.difference(near) {
+                say.line(format!("  {}", tinted(Tint::Rest, format!("{address}  (through others)"))));
+            }
+        };
+        list("relies on", &view.relies_on, &view.needs);
+        list("is relied on by", &view.reliant, &view.takes_with_it);
+        Ok::<_, Failure>(Exit::Good)
+    }
+}

@@ -1,0 +1,195 @@
+//! Decisions on a run, and the one switch that holds everything.
+
+use yantro_core::{
+    overrides::Override,
+    run::{Allowed, DecisionKind, RunId},
+    sequence::StepId,
+    time::Span,
+};
+use yantro_engine::{BoardView, RunView};
+use yantro_server::wire::{DecisionRequest, StandstillRequest};
+
+use crate::{
+    Global,
+    client::{Client, wait_for},
+    exit::{Exit, Failure, Outcome},
+    marks,
+    say::{Say, Tint, tinted},
+};
+
+/// A decision on a whole run.
+#[derive(clap::Args)]
+pub struct OnRun {
+    /// The run.
+    run: u64,
+}
+
+/// A decision on a whole run, with its reason.
+#[derive(clap::Args)]
+pub struct OnRunWhy {
+    /// The run.
+    run: u64,
+    /// Why, for the record.
+    #[arg(long)]
+    why: Option<String>,
+}
+
+/// A decision on a failed step.
+#[derive(clap::Args)]
+pub struct OnStep {
+    /// The run.
+    run: u64,
+    /// The step; needed where several await a decision.
+    step: Option<u32>,
+    /// From now on in this run, put NAME=VALUE into the service's environment.
+    #[arg(long, value_name = "NAME=VALUE")]
+    env: Vec<String>,
+    /// From now on in this run, how long its start may take.
+    #[arg(long, value_name = "TIME")]
+    patience: Option<Span>,
+    /// Watch the run afterwards.
+    #[arg(long)]
+    watch: bool,
+}
+
+/// A decision on a failed step, with its reason.
+#[derive(clap::Args)]
+pub struct OnStepWhy {
+    /// The run.
+    run: u64,
+    /// The step; needed where several await a decision.
+    step: Option<u32>,
+    /// Why, for the record.
+    #[arg(long)]
+    why: Option<String>,
+    /// Watch the run afterwards.
+    #[arg(long)]
+    watch: bool,
+}
+
+/// The one switch that holds every run.
+#[derive(clap::Args)]
+pub struct Standstill {
+    /// on holds everything, off lets it go on.
+    #[arg(value_parser = ["on", "off"])]
+    to: String,
+}
+
+/// Decisions that are about a step.
+pub enum StepDecision {
+    /// Try again.
+    Again,
+    /// Pass over.
+    PassOver,
+    /// Vouch.
+    Vouch,
+    /// Force.
+    Force,
+}
+
+/// The command line that takes a decision.
+pub fn command_for(run: RunId, allowed: &Allowed) -> String {
+    match &allowed.kind {
+        DecisionKind::Hold => format!("yantro hold {run}"),
+        DecisionKind::Resume => format!("yantro resume {run}"),
+        DecisionKind::TryAgain { step, .. } => format!("yantro again {run} {step}"),
+        DecisionKind::PassOver { step } => format!("yantro pass-over {run} {step} --why …"),
+        DecisionKind::Vouch { step } => format!("yantro vouch {run} {step} --why …"),
+        DecisionKind::Force { step } => format!("yantro force {run} {step}"),
+        DecisionKind::GiveUp => format!("yantro give-up {run} --why …"),
+    }
+}
+
+/// Sends a decision. The hold it answers is the one that stands when it is sent.
+async fn decide(client: &Client, run: u64, why: Option<String>, say: &Say, watch: bool, kind_of: impl FnOnce(&RunView) -> Result<DecisionKind, Failure>) -> Outcome {
+    let view: RunView = client.get(&format!("/runs/{run}")).await?;
+    let kind = kind_of(&view)?;
+    let body = DecisionRequest { kind, hold: view.hold, why };
+    let after: RunView = client.post(&format!("/runs/{run}/decisions"), &body).await?;
+    if watch {
+        return super::follow::watch(client, RunId(run), say).await;
+    }
+    if say.is_json() {
+        say.json(&after);
+    } else {
+        say.line(format!("Run {run} · {} · {}", after.title, tinted(marks::run_tint(after.state), after.state.word())));
+    }
+    Ok(Exit::Good)
+}
+
+impl OnRun {
+    pub fn run(self, kind: DecisionKind, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        wait_for(decide(&client, self.run, None, say, false, |_| Ok(kind)))
+    }
+}
+
+impl OnRunWhy {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        wait_for(decide(&client, self.run, self.why, say, false, |_| Ok(DecisionKind::GiveUp)))
+    }
+}
+
+/// The step meant: the one named, or the only one that awaits a decision.
+fn step_of(view: &RunView, named: Option<u32>) -> Result<StepId, Failure> {
+    if let Some(step) = named {
+        return Ok(StepId(step));
+    }
+    let awaiting: Vec<StepId> = view.steps.iter().filter(|s| s.now.state.awaits_decision()).map(|s| s.planned.id).collect();
+    match awaiting.as_slice() {
+        [one] => Ok(*one),
+        [] => Err(Failure::own(format!("no step of run {} awaits a decision", view.id), format!("see how it stands: yantro show {}", view.id))),
+        several => {
+            let list: Vec<String> = several.iter().map(ToString::to_string).collect();
+            Err(Failure::own(format!("several steps await a decision: {}", list.join(", ")), "name one of them"))
+        }
+    }
+}
+
+fn kind_of(decision: &StepDecision, step: StepId, change: Option<Override>) -> DecisionKind {
+    match decision {
+        StepDecision::Again => DecisionKind::TryAgain { step, change },
+        StepDecision::PassOver => DecisionKind::PassOver { step },
+        StepDecision::Vouch => DecisionKind::Vouch { step },
+        StepDecision::Force => DecisionKind::Force { step },
+    }
+}
+
+impl OnStep {
+    pub fn run(self, decision: StepDecision, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let mut change = Override { start_patience: self.patience, ..Override::default() };
+        for text in &self.env {
+            let Some((name, value)) = text.split_once('=') else {
+                return Err(Failure::own(format!("--env {text} cannot be read"), "write it as NAME=VALUE"));
+            };
+            change.env.insert(name.to_owned(), value.to_owned());
+        }
+        let change = (change != Override::default()).then_some(change);
+        wait_for(decide(&client, self.run, None, say, self.watch, |view| Ok(kind_of(&decision, step_of(view, self.step)?, change))))
+    }
+}
+
+impl OnStepWhy {
+    pub fn run(self, decision: StepDecision, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        wait_for(decide(&client, self.run, self.why, say, self.watch, |view| Ok(kind_of(&decision, step_of(view, self.step)?, None))))
+    }
+}
+
+impl Standstill {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let board: BoardView = wait_for(client.post("/standstill", &StandstillRequest { on: self.to == "on" }))?;
+        if say.is_json() {
+            say.json(&board);
+            return Ok(Exit::Good);
+        }
+        match &board.standstill {
+            Some(who) => say.line(format!("{} by {who}. Looking goes on; nothing is begun until: yantro standstill off", tinted(Tint::Alarm, "Everything is at a standstill"))),
+            None => say.line("The standstill is lifted; held runs that have no other cause go on."),
+        }
+        Ok(Exit::Good)
+    }
+}

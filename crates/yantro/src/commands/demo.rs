@@ -1,0 +1,143 @@
+//! `yantro demo`: the server with an estate of real processes, in a folder of its own.
+
+use std::{
+    collections::BTreeSet,
+    fs,
+    path::{Path, PathBuf},
+    process::{Child, Command, Stdio},
+};
+
+use yantro_core::{estate::Expected, sequence::Wish};
+use yantro_engine::{BeginRequest, Engine, Options};
+
+use super::serve::{begin, bind, failed, log_to_stderr, runtime, told_to_stop};
+use crate::{
+    Global,
+    client::who,
+    exit::{Exit, Failure, Outcome},
+    say::{Say, Tint, tinted},
+};
+
+/// The estate of Brannock Sound Ferries, who do not exist.
+const ESTATE: &str = include_str!("../../../../demo/estate.toml");
+
+/// Run the server with a demo estate of real processes.
+#[derive(clap::Args)]
+pub struct Demo {
+    /// Where to listen.
+    #[arg(long, default_value = "127.0.0.1:8400")]
+    listen: String,
+    /// The folder to use (default: a new one, removed at the end).
+    #[arg(long)]
+    folder: Option<PathBuf>,
+    /// The first three numbers of the loopback addresses its hosts have.
+    #[arg(long, default_value = "127.0.2")]
+    net: String,
+    /// Leave everything down instead of starting it.
+    #[arg(long)]
+    down: bool,
+}
+
+fn put(path: &Path, text: &str) -> Result<(), Failure> {
+    fs::write(path, text).map_err(|e| Failure::own(format!("{} cannot be written: {e}", path.display()), "is there room?"))
+}
+
+/// Lays out the demo's folder: the estate, the stand-in program, places for logs and trouble.
+fn lay_out(folder: &Path, net: &str) -> Result<String, Failure> {
+    let own = std::env::current_exe().map_err(|e| Failure::own(e.to_string(), ""))?;
+    let stand_in = own.with_file_name("yantro-stand-in");
+    if !stand_in.exists() {
+        return Err(Failure::own(format!("there is no {}", stand_in.display()), "build it too: cargo build, or use scripts/demo"));
+    }
+    for below in ["bin", "logs", "trouble"] {
+        fs::create_dir_all(folder.join(below)).map_err(|e| Failure::own(format!("{} cannot be made: {e}", folder.display()), ""))?;
+    }
+    let link = folder.join("bin/stand-in");
+    if !link.exists() {
+        std::os::unix::fs::symlink(&stand_in, &link).map_err(|e| Failure::own(format!("{} cannot be made: {e}", link.display()), ""))?;
+    }
+    let text = ESTATE.replace("127.0.2.", &format!("{net}."));
+    put(&folder.join("estate.toml"), &text)?;
+    Ok(text)
+}
+
+/// What somebody else looks after: the demo itself starts it, so that Yantro only watches.
+fn somebody_elses(folder: &Path, net: &str) -> Result<Child, Failure> {
+    let log = fs::File::create(folder.join("logs/tide-gauge.log")).map_err(|e| Failure::own(e.to_string(), ""))?;
+    Command::new(folder.join("bin/stand-in"))
+        .args(["--name", "tide-gauge", "--listen", &format!("{net}.4:9600"), "--ready-after", "200ms"])
+        .stdin(Stdio::null())
+        .stdout(log)
+        .stderr(Stdio::null())
+        .spawn()
+        .map_err(|e| Failure::own(format!("the tide gauge cannot be started: {e}"), ""))
+}
+
+impl Demo {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        log_to_stderr();
+        let listener = bind(&self.listen)?;
+        let own_folder = self.folder.is_none();
+        let folder = match &self.folder {
+            Some(folder) => folder.clone(),
+            None => std::env::temp_dir().join(format!("yantro-demo-{}", std::process::id())),
+        };
+        fs::create_dir_all(&folder).map_err(|e| Failure::own(format!("{} cannot be made: {e}", folder.display()), "name another with --folder"))?;
+        let folder = fs::canonicalize(&folder).map_err(|e| Failure::own(e.to_string(), ""))?;
+        let text = lay_out(&folder, &self.net)?;
+        let mut gauge = somebody_elses(&folder, &self.net)?;
+        let data = folder.join("data");
+        let who = who(global);
+        let outcome = runtime().block_on(async {
+            let running = begin(&data, listener, Options::default(), &who).await?;
+            let handle = running.server.handle();
+            let server = tokio::spawn(running.server);
+            let engine = running.engine;
+            engine.load(text, folder.display().to_string(), &who, Some("the demo".to_owned())).await.map_err(|e| failed(&e))?;
+            say.talk(format!("{}, made up, runs in {}", tinted(Tint::Strong, "Brannock Sound Ferries"), folder.display()));
+            say.talk(format!("\n  Open the console, once:   {}", tinted(Tint::Strong, &running.link)));
+            say.talk(format!("  In another terminal:      {}", tinted(Tint::Strong, format!("export YANTRO_DATA={}", data.display()))));
+            say.talk("                            yantro board\n");
+            if !self.down {
+                start_all(&engine, &who).await?;
+            }
+            say.talk("Ctrl-C ends the demo and everything it started.");
+            told_to_stop().await;
+            say.talk("\nEnding the demo: taking its services down …");
+            take_down(&engine).await;
+            handle.stop(false).await;
+            let _ = server.await;
+            Ok(Exit::Good)
+        });
+        // Ours, by its own handle.
+        let _ = gauge.kill();
+        let _ = gauge.wait();
+        if own_folder {
+            let _ = fs::remove_dir_all(&folder);
+        }
+        outcome
+    }
+}
+
+/// Brings up what is expected to be up.
+async fn start_all(engine: &Engine, who: &str) -> Result<(), Failure> {
+    let Some(loaded) = engine.loaded() else { return Ok(()) };
+    let services = loaded.estate.services.values().filter(|s| s.expected == Expected::Up && s.hands_off.is_none());
+    let request = BeginRequest {
+        wish: Wish::Start,
+        selection: services.map(|s| s.address.to_string()).collect(),
+        except: Vec::new(),
+        alone: false,
+        left_standing: BTreeSet::new(),
+        below_keep_up: BTreeSet::new(),
+        overrides: Default::default(),
+        why: Some("the demo begins".to_owned()),
+    };
+    engine.begin(&request, who).await.map_err(|e| failed(&e))?;
+    Ok(())
+}
+
+/// Ends the demo's own processes, by the identities recorded when they were started.
+async fn take_down(engine: &Engine) {
+    engine.end_all_started().await;
+}

@@ -1,0 +1,183 @@
+//! `yantro vet`, `load` and `schema`.
+
+use std::{fmt, path::PathBuf};
+
+use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode};
+use yantro_core::estate::{Fault, Severity, json_schema, vet};
+use yantro_engine::LoadOutcome;
+use yantro_server::wire::EstateText;
+
+use crate::{
+    Global,
+    client::{Client, wait_for},
+    exit::{Exit, Failure, Outcome},
+    say::{Say, Tint, tinted},
+};
+
+/// Find all faults of an estate file; needs no server.
+#[derive(clap::Args)]
+pub struct Vet {
+    /// The file.
+    file: PathBuf,
+}
+
+/// Load an estate file as a new edition.
+#[derive(clap::Args)]
+pub struct Load {
+    /// The file.
+    file: PathBuf,
+    /// Why, for the record.
+    #[arg(long)]
+    why: Option<String>,
+}
+
+/// Print the JSON Schema of the estate file.
+#[derive(clap::Args)]
+pub struct Schema;
+
+impl Schema {
+    pub fn run(self) -> Outcome {
+        println!("{}", serde_json::to_string_pretty(&json_schema()).unwrap_or_default());
+        Ok(Exit::Good)
+    }
+}
+
+fn read(file: &PathBuf) -> Result<(String, String), Failure> {
+    let failed = |e: std::io::Error| Failure::own(format!("{} cannot be read: {e}", file.display()), "check the path");
+    let length = std::fs::metadata(file).map_err(failed)?.len();
+    if length > yantro_core::estate::MAX_BYTES as u64 {
+        return Err(Failure::own(
+            format!("{} has {length} bytes, and an estate may have {}", file.display(), yantro_core::estate::MAX_BYTES),
+            "is this the right file? write common settings once, with `like`",
+        ));
+    }
+    let bytes = std::fs::read(file).map_err(failed)?;
+    let text = String::from_utf8(bytes).map_err(|e| {
+        Failure::own(format!("{} is no UTF-8 text, from byte {} on", file.display(), e.utf8_error().valid_up_to()), "save it as UTF-8")
+    })?;
+    let whole = std::fs::canonicalize(file).map_err(failed)?;
+    let folder = whole.parent().map_or_else(|| "/".to_owned(), |p| p.display().to_string());
+    Ok((text, folder))
+}
+
+impl Vet {
+    pub fn run(self, say: &Say) -> Outcome {
+        let (text, folder) = read(&self.file)?;
+        let vetted = vet(&text, &folder);
+        if say.is_json() {
+            say.json(&vetted.faults);
+        } else {
+            show(&vetted.faults, &text, &self.file.display().to_string(), say);
+        }
+        match vetted.estate {
+            Some(estate) => {
+                if !say.is_json() {
+                    say.line(format!(
+                        "{} {}: {} services on {} hosts, no errors{}",
+                        tinted(Tint::Good, "◉"),
+                        estate.name,
+                        estate.services.len(),
+                        estate.hosts.len(),
+                        counted(&vetted.faults)
+                    ));
+                }
+                Ok(Exit::Good)
+            }
+            None => Ok(Exit::Faults),
+        }
+    }
+}
+
+fn counted(warnings: &[Fault]) -> String {
+    match warnings.len() {
+        0 => String::new(),
+        1 => ", 1 warning".to_owned(),
+        n => format!(", {n} warnings"),
+    }
+}
+
+impl Load {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let (text, folder) = read(&self.file)?;
+        let client = Client::find(global)?;
+        let body = EstateText { text: text.clone(), folder, why: self.why };
+        let outcome: LoadOutcome = match wait_for(client.post("/estate", &body)) {
+            Ok(outcome) => outcome,
+            Err(Failure::Problem(problem)) if !problem.faults.is_empty() && !say.is_json() => {
+                show(&problem.faults, &text, &self.file.display().to_string(), say);
+                say.talk("Nothing was loaded; the edition before stays.");
+                return Ok(Exit::Faults);
+            }
+            Err(other) => return Err(other),
+        };
+        if say.is_json() {
+            say.json(&outcome);
+            return Ok(Exit::Good);
+        }
+        show(&outcome.warnings, &text, &self.file.display().to_string(), say);
+        if !outcome.changed {
+            say.line(format!("Nothing changed: edition {} stays.", outcome.edition));
+            return Ok(Exit::Good);
+        }
+        say.line(format!("{} edition {} is loaded", tinted(Tint::Good, "◉"), outcome.edition));
+        for (word, list) in [("new", &outcome.added), ("gone", &outcome.removed), ("changed", &outcome.altered)] {
+            for address in list {
+                say.line(format!("  {word:<8}{address}"));
+            }
+        }
+        Ok(Exit::Good)
+    }
+}
+
+/// A fault as miette draws it.
+struct Drawn<'f> {
+    fault: &'f Fault,
+    source: NamedSource<String>,
+}
+
+impl fmt::Debug for Drawn<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.fault.message)
+    }
+}
+impl fmt::Display for Drawn<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.fault.message)
+    }
+}
+impl std::error::Error for Drawn<'_> {}
+
+impl Diagnostic for Drawn<'_> {
+    fn severity(&self) -> Option<miette::Severity> {
+        Some(match self.fault.severity {
+            Severity::Error => miette::Severity::Error,
+            Severity::Warning => miette::Severity::Warning,
+        })
+    }
+    fn help<'a>(&'a self) -> Option<Box<dyn fmt::Display + 'a>> {
+        Some(Box::new(&self.fault.mend))
+    }
+    fn source_code(&self) -> Option<&dyn SourceCode> {
+        Some(&self.source)
+    }
+    fn labels(&self) -> Option<Box<dyn Iterator<Item = LabeledSpan> + '_>> {
+        let first = LabeledSpan::new_with_span(None, self.fault.span.clone());
+        let also = self.fault.also.iter().map(|(span, says)| LabeledSpan::new_with_span(Some(says.clone()), span.clone()));
+        Some(Box::new(std::iter::once(first).chain(also)))
+    }
+}
+
+fn show(faults: &[Fault], text: &str, name: &str, say: &Say) {
+    let handler = GraphicalReportHandler::new_themed(GraphicalTheme::unicode()).with_width(100).with_context_lines(1);
+    for fault in faults {
+        let drawn = Drawn { fault, source: NamedSource::new(name, text.to_owned()) };
+        let mut out = String::new();
+        if handler.render_report(&mut out, &drawn).is_ok() {
+            say.line(out.trim_end());
+        }
+    }
+    let errors = faults.iter().filter(|f| f.severity == Severity::Error).count();
+    if errors > 0 {
+        say.line(format!("\n{}", tinted(Tint::Alarm, format!("{errors} error{} in {name}", if errors == 1 { "" } else { "s" }))));
+    }
+}

@@ -1,0 +1,255 @@
+//! `yantro watch` and `logs`: live views. Ctrl-C leaves the run alone and says so.
+
+use eventsource_stream::Eventsource;
+use futures::StreamExt;
+use indicatif::{ProgressBar, ProgressStyle};
+use yantro_core::run::{RunId, RunState, StepState};
+use yantro_engine::{RunView, StepView};
+use yantro_server::wire::{FollowedLine, roughly};
+
+use crate::{
+    Global,
+    client::{Client, wait_for},
+    exit::{Exit, Failure, Outcome},
+    marks,
+    say::{Say, Tint, tinted},
+};
+
+/// Watch a run until it ends.
+#[derive(clap::Args)]
+pub struct Watch {
+    /// The run.
+    run: u64,
+}
+
+/// Show or follow the logs of several services together.
+#[derive(clap::Args)]
+pub struct Logs {
+    /// Addresses, names, globs, group:NAME, host:NAME.
+    #[arg(required = true)]
+    selection: Vec<String>,
+    /// Go on as lines are written.
+    #[arg(long, short)]
+    follow: bool,
+    /// How many of the last lines of each log.
+    #[arg(long, default_value_t = 20)]
+    lines: usize,
+    /// Only lines that hold this text.
+    #[arg(long)]
+    with: Option<String>,
+}
+
+impl Watch {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        wait_for(watch(&client, RunId(self.run), say))
+    }
+}
+
+/// Watches a run until it ends or is held.
+pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
+    let bar = if say.at_terminal() && !say.is_json() { ProgressBar::new(1) } else { ProgressBar::hidden() };
+    bar.set_style(ProgressStyle::with_template("{bar:24} {pos} of {len} steps · {msg}").expect("a fixed template").progress_chars("━╸─"));
+    bar.enable_steady_tick(std::time::Duration::from_millis(500));
+    let line = |text: String| {
+        if say.is_json() {
+            return;
+        }
+        bar.suspend(|| say.line(text));
+    };
+    let mut shown = Shown::default();
+    let mut last: Option<String> = None;
+    loop {
+        // The stream first, the view after: nothing falls in between.
+        let stream = client.stream("/events", &[], last.as_deref()).await;
+        let mut events = match stream {
+            Ok(stream) => stream.bytes_stream().eventsource(),
+            Err(Failure::NoServer { why, .. }) => {
+                line(tinted(Tint::Alarm, format!("not in touch with the server ({why}); trying again")));
+                tokio::select! {
+                    () = tokio::time::sleep(std::time::Duration::from_secs(1)) => continue,
+                    _ = tokio::signal::ctrl_c() => return leave(id, &bar, say),
+                }
+            }
+            Err(other) => return Err(other),
+        };
+        loop {
+            match client.get::<RunView>(&format!("/runs/{id}")).await {
+                Ok(view) => {
+                    shown.update(&view, &line);
+                    bar.set_length(view.steps.len() as u64);
+                    bar.set_position(view.steps.iter().filter(|s| s.now.state.has_ended()).count() as u64);
+                    bar.set_message(message(&view));
+                    if let Some(exit) = ended(&view) {
+                        bar.finish_and_clear();
+                        if say.is_json() {
+                            say.json(&view);
+                        } else {
+                            last_word(&view, say);
+                        }
+                        return Ok(exit);
+                    }
+                }
+                Err(Failure::NoServer { .. }) => break,
+                Err(other) => return Err(other),
+            }
+            let of_this_run = async {
+                loop {
+                    let Some(Ok(event)) = events.next().await else { return None };
+                    if event.event == "run" {
+                        let body: serde_json::Value = serde_json::from_str(&event.data).unwrap_or_default();
+                        if body["run"].as_u64() == Some(id.0) {
+                            return Some(event.id);
+                        }
+                    }
+                }
+            };
+            tokio::select! {
+                id = of_this_run => match id {
+                    Some(id) => last = Some(id),
+                    None => break,
+                },
+                () = tokio::time::sleep(std::time::Duration::from_secs(5)) => {}
+                _ = tokio::signal::ctrl_c() => return leave(id, &bar, say),
+            }
+        }
+    }
+}
+
+fn leave(id: RunId, bar: &ProgressBar, say: &Say) -> Outcome {
+    bar.finish_and_clear();
+    say.talk(format!("\nNo longer watching. Run {id} goes on: yantro watch {id}"));
+    Ok(Exit::Good)
+}
+
+fn ended(view: &RunView) -> Option<Exit> {
+    match view.state {
+        RunState::Queued | RunState::Running => None,
+        // What is in flight ends first, and is shown.
+        RunState::Held => (!view.steps.iter().any(|s| matches!(s.now.state, StepState::Acting { .. } | StepState::Proving { .. }))).then_some(Exit::Held),
+        RunState::Finished => Some(Exit::Good),
+        RunState::FinishedWithExceptions | RunState::GivenUp | RunState::Refused => Some(Exit::NotFinished),
+    }
+}
+
+fn message(view: &RunView) -> String {
+    if !view.queued_behind.is_empty() {
+        return format!("queued behind {}", view.queued_behind.join(", "));
+    }
+    let left = view.likely_end.map(|end| roughly((end.as_ms() - now_ms()).max(0) as u64)).unwrap_or_default();
+    let at_work: Vec<String> = view
+        .steps
+        .iter()
+        .filter(|s| matches!(s.now.state, StepState::Acting { .. } | StepState::Proving { .. }))
+        .map(|s| s.planned.address.to_string())
+        .take(3)
+        .collect();
+    format!("{} · about {left} left · {}", view.state.word(), at_work.join(", "))
+}
+
+fn now_ms() -> i64 {
+    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64)
+}
+
+/// What was shown already.
+#[derive(Default)]
+struct Shown {
+    words: std::collections::BTreeMap<u32, String>,
+    rungs: std::collections::BTreeMap<u32, usize>,
+    queued: Vec<String>,
+}
+
+impl Shown {
+    fn update(&mut self, view: &RunView, line: &dyn Fn(String)) {
+        if self.words.is_empty() && self.rungs.is_empty() {
+            line(format!("Run {} · {} · by {}", view.id, tinted(Tint::Strong, &view.title), view.who));
+        }
+        if self.queued != view.queued_behind && !view.queued_behind.is_empty() {
+            line(format!("queued behind {}", view.queued_behind.join(", ")));
+        }
+        self.queued.clone_from(&view.queued_behind);
+        for step in &view.steps {
+            let id = step.planned.id.0;
+            let word = step.now.state.word().to_owned();
+            let seen: Vec<&yantro_core::run::RungSeen> = rungs_of(step);
+            let before = self.rungs.insert(id, seen.len()).unwrap_or(0);
+            let changed = self.words.insert(id, word.clone()).is_none_or(|w| w != word);
+            for rung in seen.iter().skip(before) {
+                let name = step.rungs.get(rung.rung as usize).map_or("", String::as_str);
+                let mark = if rung.climbed { tinted(Tint::Good, "✓") } else { tinted(Tint::Ailing, "↓") };
+                line(format!("  {}  {:<34} {mark} {name}: {}", tinted(Tint::Rest, marks::clock(rung.at)), step.planned.address, tinted(Tint::Rest, &rung.says)));
+            }
+            if changed && !matches!(step.now.state, StepState::Waiting) {
+                let (mark, tint) = marks::step(&step.now.state);
+                let at = step.now.ended_at.or(step.now.began_at).map_or_else(|| "        ".to_owned(), marks::clock);
+                line(format!("  {}  {:<34} {} {} {}", tinted(Tint::Rest, at), step.planned.address, tinted(tint, mark), step.planned.kind.word(), tinted(tint, &word)));
+            }
+        }
+    }
+}
+
+fn rungs_of(step: &StepView) -> Vec<&yantro_core::run::RungSeen> {
+    step.now.rungs.iter().chain(step.now.acts.iter().flat_map(|a| &a.rungs)).collect()
+}
+
+/// The final word, and what can be done where the run is held.
+fn last_word(view: &RunView, say: &Say) {
+    let took = view.ended_at.map(|end| format!(" after {}", roughly((end.as_ms() - view.began_at.as_ms()).max(0) as u64))).unwrap_or_default();
+    say.line(format!("\nRun {} · {}{took}", view.id, tinted(marks::run_tint(view.state), view.state.word())));
+    for why in &view.held_because {
+        say.line(format!("  {why}"));
+    }
+    if view.state == RunState::Held {
+        say.line(format!("\nSee the evidence:  yantro show {}", view.id));
+        for allowed in &view.allowed {
+            say.line(format!("  {:<40} {}", super::decisions::command_for(view.id, allowed), tinted(Tint::Rest, &allowed.leads_to)));
+        }
+    }
+    for d in &view.differences {
+        say.line(format!("  {} was found {} and is {} now", d.address, d.found, d.now));
+    }
+}
+
+impl Logs {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let query = [("of", self.selection.join(",")), ("lines", self.lines.to_string()), ("follow", self.follow.to_string())];
+        wait_for(async {
+            if !self.follow {
+                let lines: Vec<FollowedLine> = client.get_with("/logs", &query).await?;
+                let lines: Vec<FollowedLine> = lines.into_iter().filter(|l| self.wants(l)).collect();
+                if say.is_json() {
+                    say.json(&lines);
+                } else {
+                    lines.iter().for_each(|l| show(l, say));
+                }
+                return Ok(Exit::Good);
+            }
+            let mut events = client.stream("/logs", &query, None).await?.bytes_stream().eventsource();
+            loop {
+                tokio::select! {
+                    event = events.next() => match event {
+                        Some(Ok(event)) => {
+                            if let Ok(line) = serde_json::from_str::<FollowedLine>(&event.data)
+                                && self.wants(&line)
+                            {
+                                if say.is_json() { say.line(&event.data) } else { show(&line, say) }
+                            }
+                        }
+                        _ => return Err(Failure::own("the stream was cut", "is the server still running?")),
+                    },
+                    _ = tokio::signal::ctrl_c() => return Ok(Exit::Good),
+                }
+            }
+        })
+    }
+
+    fn wants(&self, line: &FollowedLine) -> bool {
+        self.with.as_ref().is_none_or(|w| line.text.contains(w.as_str()) || line.unreadable)
+    }
+}
+
+fn show(line: &FollowedLine, say: &Say) {
+    let text = if line.unreadable { tinted(Tint::Alarm, format!("{}: {}", line.source, line.text)) } else { line.text.clone() };
+    say.line(format!("{} {text}", tinted(Tint::Rest, format!("{:<26}", line.address))));
+}

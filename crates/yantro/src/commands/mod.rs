@@ -1,0 +1,11 @@
+//! The commands, a file for each kind.
+
+pub mod acts;
+pub mod board;
+pub mod completions;
+pub mod decisions;
+pub mod demo;
+pub mod estate;
+pub mod follow;
+pub mod runs;
+pub mod serve;

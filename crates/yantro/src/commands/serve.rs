@@ -1,0 +1,119 @@
+//! `yantro serve` and `sign-in`.
+
+use std::{
+    net::{IpAddr, TcpListener},
+    path::Path,
+};
+
+use yantro_engine::{Engine, EngineError, Options};
+use yantro_server::{Access, server, wire::SignInLink};
+
+use crate::{
+    Global,
+    client::{Client, address_file, data_folder, wait_for, who},
+    exit::{Exit, Failure, Outcome},
+    say::Say,
+};
+
+/// Run the server.
+#[derive(clap::Args)]
+pub struct Serve {
+    /// Where to listen; only loopback addresses so far.
+    #[arg(long, default_value = "127.0.0.1:8400")]
+    listen: String,
+    /// Only look, never act: every run is held from the first.
+    #[arg(long)]
+    looking_only: bool,
+}
+
+/// Print a link for signing in to the console, good once.
+#[derive(clap::Args)]
+pub struct SignIn;
+
+impl SignIn {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let link: SignInLink = wait_for(client.post("/sign-in-link", &()))?;
+        say.line(format!("{}{}", client.base(), link.path));
+        Ok(Exit::Good)
+    }
+}
+
+/// Binds, or says why not.
+pub fn bind(listen: &str) -> Result<TcpListener, Failure> {
+    let host = listen.rsplit_once(':').map_or(listen, |(h, _)| h).trim_start_matches('[').trim_end_matches(']');
+    let is_loopback = host == "localhost" || host.parse::<IpAddr>().is_ok_and(|ip| ip.is_loopback());
+    if !is_loopback {
+        return Err(Failure::own(
+            format!("{listen} is no loopback address, and nobody is let in from another machine yet"),
+            "listen on 127.0.0.1:8400, and reach it from elsewhere through an SSH tunnel",
+        ));
+    }
+    TcpListener::bind(listen).map_err(|e| Failure::own(format!("{listen} cannot be listened on: {e}"), "is another server running? choose another port with --listen"))
+}
+
+pub fn failed(error: &EngineError) -> Failure {
+    let cause = std::error::Error::source(error).map_or(String::new(), |s| format!(": {s}"));
+    Failure::own(format!("{error}{cause}"), error.hint())
+}
+
+/// A server that answers: its engine, and the future it runs by.
+pub struct Running {
+    pub engine: Engine,
+    pub server: actix_web::dev::Server,
+    pub base: String,
+    pub link: String,
+}
+
+/// Starts a server on a data folder.
+pub async fn begin(data: &Path, listener: TcpListener, options: Options, who: &str) -> Result<Running, Failure> {
+    let engine = Engine::start(data, options).await.map_err(|e| failed(&e))?;
+    let access = Access::open(data).map_err(|e| Failure::own(e.to_string(), "see that the data folder may be written"))?;
+    let base = format!("http://{}", listener.local_addr().map_err(|e| Failure::own(e.to_string(), ""))?);
+    let link = format!("{base}{}", access.link(who));
+    let server = server(engine.clone(), access, listener).map_err(|e| Failure::own(format!("the server cannot be made: {e}"), ""))?;
+    std::fs::write(address_file(data), &base).map_err(|e| Failure::own(format!("the address cannot be written down: {e}"), "see that the data folder may be written"))?;
+    Ok(Running { engine, server, base, link })
+}
+
+/// A runtime of several threads: the engine looks and acts beside serving.
+pub fn runtime() -> tokio::runtime::Runtime {
+    tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("a runtime can be made")
+}
+
+pub fn log_to_stderr() {
+    let filter = tracing_subscriber::EnvFilter::try_from_env("YANTRO_LOG").unwrap_or_else(|_| "warn,yantro=info".into());
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+}
+
+/// Awaits whatever ends a server.
+pub async fn told_to_stop() {
+    use tokio::signal::unix::{SignalKind, signal};
+    let mut term = signal(SignalKind::terminate()).expect("signals can be watched");
+    let mut int = signal(SignalKind::interrupt()).expect("signals can be watched");
+    tokio::select! {
+        _ = term.recv() => {}
+        _ = int.recv() => {}
+    }
+}
+
+impl Serve {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        log_to_stderr();
+        let listener = bind(&self.listen)?;
+        let data = data_folder(global);
+        let runtime = runtime();
+        runtime.block_on(async {
+            let running = begin(&data, listener, Options { looking_only: self.looking_only }, &who(global)).await?;
+            say.talk(format!("Yantro answers at {}", running.base));
+            say.talk(format!("Sign in to the console, once: {}", running.link));
+            let handle = running.server.handle();
+            let server = tokio::spawn(running.server);
+            told_to_stop().await;
+            say.talk("Ending. What runs goes on running, and runs are picked up at the next start.");
+            handle.stop(false).await;
+            let _ = server.await;
+            Ok(Exit::Good)
+        })
+    }
+}

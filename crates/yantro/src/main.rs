@@ -1,0 +1,139 @@
+//! `yantro`: the command line, and the server in one program.
+//!
+//! Results go to standard output, talk to standard error. Every command is a function from its
+//! arguments and a [`say::Say`] to an [`exit::Exit`].
+
+mod client;
+mod commands;
+mod exit;
+mod marks;
+mod say;
+
+use std::path::PathBuf;
+
+use clap::{Parser, Subcommand};
+
+use commands::{acts, board, decisions, demo, estate, follow, runs, serve};
+
+/// Plans and runs stop, start and restart sequences across services that rely on each other, each step proven.
+#[derive(Parser)]
+#[command(name = "yantro", version, max_term_width = 100, after_help = exit::HELP)]
+struct Cli {
+    #[command(flatten)]
+    global: Global,
+    #[command(subcommand)]
+    command: Command,
+}
+
+/// What every command takes.
+#[derive(clap::Args, Clone)]
+pub struct Global {
+    /// The server's data folder: its address and token are found there.
+    #[arg(long, global = true, env = "YANTRO_DATA", value_name = "FOLDER")]
+    data: Option<PathBuf>,
+    /// Print JSON for machines.
+    #[arg(long, global = true)]
+    json: bool,
+    /// Who you are, for the record (default: your account's name).
+    #[arg(long, global = true, env = "YANTRO_WHO", value_name = "NAME")]
+    who: Option<String>,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Find all faults of an estate file; needs no server.
+    Vet(estate::Vet),
+    /// Load an estate file as a new edition.
+    Load(estate::Load),
+    /// Show how everything stands.
+    Board(board::Board),
+    /// Show what a service relies on and what relies on it.
+    Relations(board::Relations),
+    /// Work out a sequence and show it; touches nothing.
+    Preview(acts::Preview),
+    /// Start services, with what they need.
+    Start(acts::Wanted),
+    /// Stop services, with what relies on them.
+    Stop(acts::Wanted),
+    /// Restart services, with what relies on them.
+    Restart(acts::Wanted),
+    /// Have services re-read their configuration.
+    Reload(acts::Wanted),
+    /// Watch a run until it ends.
+    Watch(follow::Watch),
+    /// List runs, the newest first.
+    Runs(runs::Runs),
+    /// Show a run with its evidence.
+    Show(runs::Show),
+    /// Hold a run: begin nothing new.
+    Hold(decisions::OnRun),
+    /// Let a held run go on.
+    Resume(decisions::OnRun),
+    /// Try a failed step again.
+    Again(decisions::OnStep),
+    /// Leave out a failed step and all that waits on it.
+    PassOver(decisions::OnStepWhy),
+    /// Take a failed step as good, on your word.
+    Vouch(decisions::OnStepWhy),
+    /// End a service by force, where that was asked.
+    Force(decisions::OnStep),
+    /// End a run here.
+    GiveUp(decisions::OnRunWhy),
+    /// The one switch that holds every run.
+    Standstill(decisions::Standstill),
+    /// Show or follow the logs of several services together.
+    Logs(follow::Logs),
+    /// Show who did what.
+    Trail(runs::Trail),
+    /// Print a link for signing in to the console, good once.
+    SignIn(serve::SignIn),
+    /// Run the server.
+    Serve(serve::Serve),
+    /// Run the server with a demo estate of real processes.
+    Demo(demo::Demo),
+    /// Print the JSON Schema of the estate file.
+    Schema(estate::Schema),
+    /// Print completions for a shell.
+    Completions(commands::completions::Completions),
+}
+
+fn main() -> std::process::ExitCode {
+    let cli = Cli::parse();
+    let say = say::Say::new(cli.global.json);
+    let outcome = match cli.command {
+        Command::Vet(c) => c.run(&say),
+        Command::Load(c) => c.run(&cli.global, &say),
+        Command::Board(c) => c.run(&cli.global, &say),
+        Command::Relations(c) => c.run(&cli.global, &say),
+        Command::Preview(c) => c.run(&cli.global, &say),
+        Command::Start(c) => c.run("start", &cli.global, &say),
+        Command::Stop(c) => c.run("stop", &cli.global, &say),
+        Command::Restart(c) => c.run("restart", &cli.global, &say),
+        Command::Reload(c) => c.run("reload", &cli.global, &say),
+        Command::Watch(c) => c.run(&cli.global, &say),
+        Command::Runs(c) => c.run(&cli.global, &say),
+        Command::Show(c) => c.run(&cli.global, &say),
+        Command::Hold(c) => c.run(yantro_core::run::DecisionKind::Hold, &cli.global, &say),
+        Command::Resume(c) => c.run(yantro_core::run::DecisionKind::Resume, &cli.global, &say),
+        Command::Again(c) => c.run(decisions::StepDecision::Again, &cli.global, &say),
+        Command::PassOver(c) => c.run(decisions::StepDecision::PassOver, &cli.global, &say),
+        Command::Vouch(c) => c.run(decisions::StepDecision::Vouch, &cli.global, &say),
+        Command::Force(c) => c.run(decisions::StepDecision::Force, &cli.global, &say),
+        Command::GiveUp(c) => c.run(&cli.global, &say),
+        Command::Standstill(c) => c.run(&cli.global, &say),
+        Command::Logs(c) => c.run(&cli.global, &say),
+        Command::Trail(c) => c.run(&cli.global, &say),
+        Command::SignIn(c) => c.run(&cli.global, &say),
+        Command::Serve(c) => c.run(&cli.global, &say),
+        Command::Demo(c) => c.run(&cli.global, &say),
+        Command::Schema(c) => c.run(),
+        Command::Completions(c) => c.run(),
+    };
+    match outcome {
+        Ok(exit) => exit.into(),
+        Err(error) => {
+            say.failure(&error);
+            error.exit().into()
+        }
+    }
+}

@@ -1,0 +1,105 @@
+//! What a command says: results to standard output, talk to standard error, colour only to a
+//! terminal and never against NO_COLOR.
+
+use std::io::{self, BufRead, IsTerminal, Write};
+
+use serde::Serialize;
+
+use crate::exit::Failure;
+
+/// How a command speaks.
+pub struct Say {
+    json: bool,
+}
+
+/// Colours by meaning.
+#[derive(Debug, Clone, Copy)]
+pub enum Tint {
+    /// Proven, done.
+    Good,
+    /// On its way.
+    Moving,
+    /// Ailing.
+    Ailing,
+    /// Failed, held.
+    Alarm,
+    /// Out of reach.
+    Unreach,
+    /// At rest, beside the point.
+    Rest,
+    /// What the eye should meet first.
+    Strong,
+}
+
+impl Tint {
+    fn code(self) -> &'static str {
+        match self {
+            Tint::Good => "36",
+            Tint::Moving => "33",
+            Tint::Ailing => "33;1",
+            Tint::Alarm => "35;1",
+            Tint::Unreach => "34",
+            Tint::Rest => "2",
+            Tint::Strong => "1",
+        }
+    }
+}
+
+/// Text in a tint; [`anstream`] takes the codes out again where they do not belong.
+pub fn tinted(tint: Tint, text: impl std::fmt::Display) -> String {
+    format!("\x1b[{}m{text}\x1b[0m", tint.code())
+}
+
+impl Say {
+    /// Speaks to people, or to machines.
+    pub fn new(json: bool) -> Self {
+        Self { json }
+    }
+    /// Whether machines listen.
+    pub fn is_json(&self) -> bool {
+        self.json
+    }
+    /// A result as JSON.
+    pub fn json(&self, value: &impl Serialize) {
+        self.line(serde_json::to_string_pretty(value).unwrap_or_default());
+    }
+    /// A line of the result.
+    pub fn line(&self, text: impl AsRef<str>) {
+        // A reader that has enough closes the pipe: that is no failure.
+        if writeln!(anstream::stdout(), "{}", text.as_ref()).is_err() {
+            std::process::exit(0);
+        }
+    }
+    /// Talk.
+    pub fn talk(&self, text: impl AsRef<str>) {
+        let _ = writeln!(anstream::stderr(), "{}", text.as_ref());
+    }
+    /// A failure: what, and what to do.
+    pub fn failure(&self, failure: &Failure) {
+        if self.json
+            && let Failure::Problem(problem) = failure
+        {
+            self.json(problem);
+            return;
+        }
+        self.talk(format!("{} {failure}", tinted(Tint::Alarm, "yantro:")));
+        if let Failure::Problem(problem) = failure {
+            for obstacle in problem.plan.iter().flat_map(|p| &p.obstacles) {
+                self.talk(format!("  {}\n    {}", obstacle.why, tinted(Tint::Rest, &obstacle.mend)));
+            }
+        }
+        if !failure.hint().is_empty() {
+            self.talk(format!("  {}", failure.hint()));
+        }
+    }
+    /// Whether somebody sits at a terminal, to be asked and shown things as they happen.
+    pub fn at_terminal(&self) -> bool {
+        io::stdin().is_terminal() && io::stderr().is_terminal()
+    }
+    /// Asks for a word; `true` where it was given.
+    pub fn asks(&self, question: &str, word: &str) -> bool {
+        let _ = write!(anstream::stderr(), "{question} ");
+        let mut answer = String::new();
+        io::stdin().lock().read_line(&mut answer).is_ok() && answer.trim().eq_ignore_ascii_case(word)
+    }
+}
