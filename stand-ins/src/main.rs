@@ -265,6 +265,7 @@ fn answer(mut stream: TcpStream, args: &Args, state: &State) {
         ("503 Service Unavailable", "still starting".to_owned())
     };
     let body = format!("{{\"service\":\"{}\",\"state\":\"{word}\"}}\n", args.name);
-    let head = format!("HTTP/1.1 {status}\r\ncontent-type: application/json\r\ncontent-length: {}\r\nconnection: close\r\n\r\n", body.len());
+    let head =
+        format!("HTTP/1.1 {status}\r\ncontent-type: application/json\r\ncontent-length: {}\r\nconnection: close\r\n\r\n", body.len());
     let _ = stream.write_all(format!("{head}{body}").as_bytes());
 }

@@ -64,8 +64,8 @@ impl Watched {
                 (SeenState::Down, stranger.map_or_else(String::new, |a| a.says.clone()))
             }
             (Some(true), None) if look.rungs.len() == look.total => {
-                let last = look.rungs.iter().map(|a| a.says.as_str()).filter(|s| !s.is_empty()).collect::<Vec<_>>();
-                (SeenState::Proven, last.join(" · "))
+                // The highest rung says most; those below it go without saying.
+                (SeenState::Proven, look.rungs.last().map(|a| a.says.clone()).unwrap_or_default())
             }
             (Some(true), None) => (before, self.seen.says.clone()),
             (Some(true), Some((_, answer))) if answer.verdict == Verdict::CouldNotLook => {

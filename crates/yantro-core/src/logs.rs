@@ -277,8 +277,13 @@ impl LogScan {
         if self.open == 0 {
             return;
         }
-        let following: Vec<String> =
-            block.get(from..).unwrap_or_default().split_inclusive(|b| *b == b'\n').take(AROUND).map(|l| shown(l.strip_suffix(b"\n").unwrap_or(l))).collect();
+        let following: Vec<String> = block
+            .get(from..)
+            .unwrap_or_default()
+            .split_inclusive(|b| *b == b'\n')
+            .take(AROUND)
+            .map(|l| shown(l.strip_suffix(b"\n").unwrap_or(l)))
+            .collect();
         let first = self.hits.len() - self.open;
         // Evidence from earlier chunks takes what it lacks; that of this chunk began with its own.
         for hit in &mut self.hits[first..] {

@@ -97,9 +97,7 @@ pub struct SpanError {
 impl FromStr for Span {
     type Err = SpanError;
     fn from_str(text: &str) -> Result<Self, SpanError> {
-        humantime::parse_duration(text.trim())
-            .map(Span)
-            .map_err(|e| SpanError { text: text.to_owned(), why: e.to_string() })
+        humantime::parse_duration(text.trim()).map(Span).map_err(|e| SpanError { text: text.to_owned(), why: e.to_string() })
     }
 }
 

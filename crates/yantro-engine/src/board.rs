@@ -157,7 +157,8 @@ pub(crate) fn row(
             can.push("reload".to_owned());
         }
     }
-    let restart_owed = started.is_some_and(|s| seen.state.is_up() && (s.service.runner != service.runner || s.service.ladder != service.ladder));
+    let restart_owed =
+        started.is_some_and(|s| seen.state.is_up() && (s.service.runner != service.runner || s.service.ladder != service.ladder));
     BoardRow {
         address: address.clone(),
         title: service.title.clone(),

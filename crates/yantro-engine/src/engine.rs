@@ -246,7 +246,11 @@ impl Engine {
             }
         }
         let alive_at = reader.setting("alive_at")?.and_then(|s| s.parse().ok()).map(yantro_core::time::Timestamp::from_ms);
-        let standstill = if options.looking_only { Some("the server was started looking only".to_owned()) } else { reader.setting("standstill")?.filter(|s| !s.is_empty()) };
+        let standstill = if options.looking_only {
+            Some("the server was started looking only".to_owned())
+        } else {
+            reader.setting("standstill")?.filter(|s| !s.is_empty())
+        };
         let next_run = reader.last_run()? + 1;
         let (inbox, messages) = unbounded_channel();
         let hands = Hands::new(Here::new(data)?, clock, inbox.clone(), started);
@@ -575,7 +579,16 @@ fn summary(run: &Run) -> RunSummary {
 
 fn run_row(run: &Run) -> RunRow {
     let s = summary(run);
-    RunRow { id: s.id, state: s.state, title: s.title, who: s.who, began_at: s.began_at, ended_at: s.ended_at, steps: s.steps, steps_ended: s.steps_ended }
+    RunRow {
+        id: s.id,
+        state: s.state,
+        title: s.title,
+        who: s.who,
+        began_at: s.began_at,
+        ended_at: s.ended_at,
+        steps: s.steps,
+        steps_ended: s.steps_ended,
+    }
 }
 
 type Reply = Box<dyn FnOnce() + Send>;
@@ -780,7 +793,8 @@ impl Work {
         self.batch.settings.push(("standstill".to_owned(), if on { who.to_owned() } else { String::new() }));
         self.audit(who, if on { "standstill" } else { "lift standstill" }, "everything".to_owned(), None);
         for run in self.open_runs() {
-            let input = if on { Input::Hold(HoldCause::Standstill) } else { Input::Unhold { cause: HoldCause::Standstill, by: who.to_owned() } };
+            let input =
+                if on { Input::Hold(HoldCause::Standstill) } else { Input::Unhold { cause: HoldCause::Standstill, by: who.to_owned() } };
             let _ = self.input(run, input);
         }
         let engine = self.engine.clone();
@@ -949,7 +963,8 @@ impl Work {
                 });
             }
             Order::FinalLook => {
-                let all: Vec<Address> = read(&self.engine.shared.runs).get(&id).map(|r| r.answerable().cloned().collect()).unwrap_or_default();
+                let all: Vec<Address> =
+                    read(&self.engine.shared.runs).get(&id).map(|r| r.answerable().cloned().collect()).unwrap_or_default();
                 let services = self.services_of(id, &all);
                 tokio::spawn(async move {
                     let seen = hands.look(services).await;
@@ -1002,7 +1017,15 @@ impl Work {
                 Err(behind) => {
                     let behind = {
                         let runs = read(&self.engine.shared.runs);
-                        behind.iter().map(|r| runs.get(r).map_or_else(|| format!("run {r}"), |run| format!("run {r} ({}, {})", view::title_of(run), run.begun.who))).collect()
+                        behind
+                            .iter()
+                            .map(|r| {
+                                runs.get(r).map_or_else(
+                                    || format!("run {r}"),
+                                    |run| format!("run {r} ({}, {})", view::title_of(run), run.begun.who),
+                                )
+                            })
+                            .collect()
                     };
                     let _ = self.input(id, Input::Queued { behind });
                     waiting.push(id);

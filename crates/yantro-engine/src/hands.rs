@@ -261,7 +261,17 @@ impl Hands {
 
     /// Climbs a step's ladder until told to stop.
     #[allow(clippy::too_many_arguments, reason = "an order's fields, passed on once")]
-    pub fn climb(&self, run: RunId, step: StepId, attempt: u32, kind: StepKind, from: u32, service: Service, begun: Option<&ActBegun>, since: Timestamp) {
+    pub fn climb(
+        &self,
+        run: RunId,
+        step: StepId,
+        attempt: u32,
+        kind: StepKind,
+        from: u32,
+        service: Service,
+        begun: Option<&ActBegun>,
+        since: Timestamp,
+    ) {
         let marks: BTreeMap<String, LogMark> = begun.map(|b| b.marks.clone()).unwrap_or_default();
         let hands = self.clone();
         let service = if kind == StepKind::Stop { self.as_started(&service) } else { service };

@@ -62,7 +62,9 @@ impl Here {
         let rungs = climb.service.ladder_of(climb.kind);
         let patterns = climb.service.patterns(climb.kind);
         let mut logs = match LogMatcher::new(patterns) {
-            Ok(matcher) if !patterns.is_empty() => Some(LogWatch::new(matcher, &climb.marks, &patterns.must_see, !patterns.must_not_see.is_empty())),
+            Ok(matcher) if !patterns.is_empty() => {
+                Some(LogWatch::new(matcher, &climb.marks, &patterns.must_see, !patterns.must_not_see.is_empty()))
+            }
             _ => None,
         };
         let log_rung = rungs.iter().position(|r| r.kind == RungKind::Log);
@@ -100,7 +102,11 @@ impl Here {
                     (RungKind::Log, Some(watch)) => watch.answer(),
                     _ => self.rung(&climb.service, &rungs[i], &tree, Some(climb.since), &round).await,
                 };
-                let answer = if climb.kind == StepKind::Stop && rungs[i].kind != RungKind::Log { gone(&rungs[i].kind, answer, &tree) } else { answer };
+                let answer = if climb.kind == StepKind::Stop && rungs[i].kind != RungKind::Log {
+                    gone(&rungs[i].kind, answer, &tree)
+                } else {
+                    answer
+                };
                 self.masked(answer)
             };
             // All rungs below are looked at again while it has to stay steady.

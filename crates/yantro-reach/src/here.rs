@@ -74,7 +74,12 @@ impl Here {
             std::fs::create_dir_all(&folder).map_err(|source| HereError::Recorder { folder, source })?;
         }
         let client = |verify: bool| {
-            reqwest::Client::builder().danger_accept_invalid_certs(!verify).redirect(reqwest::redirect::Policy::none()).no_proxy().pool_max_idle_per_host(0).build()
+            reqwest::Client::builder()
+                .danger_accept_invalid_certs(!verify)
+                .redirect(reqwest::redirect::Policy::none())
+                .no_proxy()
+                .pool_max_idle_per_host(0)
+                .build()
         };
         Ok(Self {
             acts: data.join("acts"),
@@ -170,7 +175,10 @@ impl Here {
         match (&service.runner, spec.kind) {
             (ServiceRunner::Process(p), ActKind::Start) => {
                 let leave_to = self.leave_to.as_ref().map_err(|why| {
-                    refused(why.clone(), "give the server's unit Delegate=yes or KillMode=process, or run it where it may leave its control group")
+                    refused(
+                        why.clone(),
+                        "give the server's unit Delegate=yes or KillMode=process, or run it where it may leave its control group",
+                    )
                 })?;
                 let words: Vec<String> = std::iter::once(p.program.clone()).chain(p.args.iter().cloned()).collect();
                 let output = self.output_of(service);
@@ -214,7 +222,10 @@ impl Here {
                 let mut prepared = self.command(&words, &c.dir, &c.env, c.user.as_deref(), c.within.0, marks)?;
                 if kind == ActKind::Start {
                     // What its start command leaves running must outlive us too (R22).
-                    let leave_to = self.leave_to.as_ref().map_err(|why| refused(why.clone(), "give the server's unit Delegate=yes or KillMode=process"))?;
+                    let leave_to = self
+                        .leave_to
+                        .as_ref()
+                        .map_err(|why| refused(why.clone(), "give the server's unit Delegate=yes or KillMode=process"))?;
                     prepared.order["leave_to"] = json!(leave_to);
                 }
                 Ok(prepared)
@@ -222,7 +233,15 @@ impl Here {
         }
     }
 
-    fn command(&self, words: &[String], dir: &str, env: &BTreeMap<String, String>, user: Option<&str>, limit: Duration, marks: BTreeMap<String, LogMark>) -> Result<Prepared, ActEnd> {
+    fn command(
+        &self,
+        words: &[String],
+        dir: &str,
+        env: &BTreeMap<String, String>,
+        user: Option<&str>,
+        limit: Duration,
+        marks: BTreeMap<String, LogMark>,
+    ) -> Result<Prepared, ActEnd> {
         let mut prepared = self.program(words, dir, env, user, marks)?;
         prepared.order["do"] = json!("command");
         prepared.order["limit_ms"] = json!(limit.as_millis() as u64);
@@ -230,11 +249,19 @@ impl Here {
         Ok(prepared)
     }
 
-    fn program(&self, words: &[String], dir: &str, env: &BTreeMap<String, String>, user: Option<&str>, marks: BTreeMap<String, LogMark>) -> Result<Prepared, ActEnd> {
+    fn program(
+        &self,
+        words: &[String],
+        dir: &str,
+        env: &BTreeMap<String, String>,
+        user: Option<&str>,
+        marks: BTreeMap<String, LogMark>,
+    ) -> Result<Prepared, ActEnd> {
         let Some((program, args)) = words.split_first() else {
             return Err(refused("the estate has no command for this".to_owned(), "add it to the service's commands block"));
         };
-        let mut full: BTreeMap<String, String> = ["PATH", "LANG", "HOME", "TZ"].iter().filter_map(|k| Some(((*k).to_owned(), std::env::var(k).ok()?))).collect();
+        let mut full: BTreeMap<String, String> =
+            ["PATH", "LANG", "HOME", "TZ"].iter().filter_map(|k| Some(((*k).to_owned(), std::env::var(k).ok()?))).collect();
         let resolved = self.secrets().resolve(env).map_err(|why| refused(why, "set it, or change the reference in the estate"))?;
         full.extend(resolved);
         let path = full.get("PATH").cloned().unwrap_or_else(|| "/usr/local/bin:/usr/bin:/bin".to_owned());
@@ -381,7 +408,14 @@ pub(crate) fn echo(to: Ipv4Addr, within: Duration) -> io::Result<bool> {
     let timeout = libc::timeval { tv_sec: within.as_secs() as i64, tv_usec: i64::from(within.subsec_micros()) };
     unsafe {
         libc::setsockopt(fd.as_raw_fd(), libc::SOL_SOCKET, libc::SO_RCVTIMEO, (&raw const timeout).cast(), size_of_val(&timeout) as u32);
-        let sent = libc::sendto(fd.as_raw_fd(), packet.as_ptr().cast(), packet.len(), 0, (&raw const address).cast(), size_of_val(&address) as u32);
+        let sent = libc::sendto(
+            fd.as_raw_fd(),
+            packet.as_ptr().cast(),
+            packet.len(),
+            0,
+            (&raw const address).cast(),
+            size_of_val(&address) as u32,
+        );
         if sent < 0 {
             return Err(io::Error::last_os_error());
         }

@@ -113,7 +113,9 @@ impl LogWatch {
                 Some(source) => last = source.scan.hits().iter().find(|h| h.pattern == *pattern),
             }
         }
-        if self.forbids && let Some(source) = self.sources.iter().find(|s| !s.complete) {
+        if self.forbids
+            && let Some(source) = self.sources.iter().find(|s| !s.complete)
+        {
             return Answer::not_yet(format!("{} was cut off: that nothing forbidden was in it cannot be shown", short(&source.path)));
         }
         match last {

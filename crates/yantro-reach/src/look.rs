@@ -132,9 +132,7 @@ impl Here {
             RungKind::Connect { port, to } => connect(to, *port).await,
             RungKind::Ping { to } => ping(to).await,
             RungKind::Web { .. } => self.web(&rung.kind).await,
-            RungKind::Command { command, holds, not_yet, within } => {
-                self.command_answer(service, command, holds, not_yet, within.0).await
-            }
+            RungKind::Command { command, holds, not_yet, within } => self.command_answer(service, command, holds, not_yet, within.0).await,
             RungKind::State => {
                 let ServiceRunner::Commands(spec) = &service.runner else { return Answer::could_not("it has no state command") };
                 if spec.state.is_empty() {
@@ -253,7 +251,7 @@ fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service
     let found = table.listening(port, on);
     let Some(first) = found.first() else { return Answer::not_yet(format!("nothing listens on port {port}")) };
     if let Some(pid) = found.iter().find_map(|l| sockets::holder(l.inode, &tree.all)) {
-        return Answer::holds(format!("port {port} held by {} (process {pid})", procs::name(pid)));
+        return Answer::holds(format!("process {pid} listens on {port}"));
     }
     let holder = sockets::any_holder(first.inode);
     let named = holder.map_or("a process that cannot be seen".to_owned(), |pid| format!("{} (process {pid})", procs::name(pid)));
@@ -287,7 +285,11 @@ async fn ping(to: &str) -> Answer {
 fn file(path: &str, since: Option<Timestamp>) -> Answer {
     match std::fs::metadata(path) {
         Ok(meta) => {
-            let written = meta.modified().ok().and_then(|m| m.duration_since(std::time::UNIX_EPOCH).ok()).map(|d| Timestamp::from_ms(d.as_millis() as i64));
+            let written = meta
+                .modified()
+                .ok()
+                .and_then(|m| m.duration_since(std::time::UNIX_EPOCH).ok())
+                .map(|d| Timestamp::from_ms(d.as_millis() as i64));
             match (since, written) {
                 (Some(since), Some(written)) if written < since => Answer::not_yet(format!("{path} is from before the start")),
                 _ => Answer::holds(format!("{path} is there")),

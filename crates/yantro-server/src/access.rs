@@ -145,7 +145,13 @@ fn check(request: &ServiceRequest, access: &Access) -> Result<String, Problem> {
     let text = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok());
     let host = text("host").unwrap_or_default();
     if !is_loopback(host) {
-        return Err(Problem::new(403, "strange-host", "The request is not for this machine", format!("it is for \"{host}\""), "use 127.0.0.1 or localhost"));
+        return Err(Problem::new(
+            403,
+            "strange-host",
+            "The request is not for this machine",
+            format!("it is for \"{host}\""),
+            "use 127.0.0.1 or localhost",
+        ));
     }
     if let Some(token) = text("authorization").and_then(|v| v.strip_prefix("Bearer ")) {
         return if same(token, &access.token) {
@@ -164,7 +170,13 @@ fn check(request: &ServiceRequest, access: &Access) -> Result<String, Problem> {
             (None, None) => false,
         };
         if !(own_page && same_origin) {
-            return Err(Problem::new(403, "other-origin", "The request does not come from the console", "its origin is not this server", "use the console's own page, or the token"));
+            return Err(Problem::new(
+                403,
+                "other-origin",
+                "The request does not come from the console",
+                "its origin is not this server",
+                "use the console's own page, or the token",
+            ));
         }
     }
     Ok(who)

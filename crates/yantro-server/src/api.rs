@@ -50,12 +50,14 @@ pub fn routes(config: &mut web::ServiceConfig) {
 
 /// Whatever there is nothing at.
 pub async fn not_found(request: actix_web::HttpRequest) -> HttpResponse {
-    Problem::new(404, "bad-path", "There is nothing at this path", request.path().to_owned(), "see /api/v1/openapi.json for what there is").response()
+    Problem::new(404, "bad-path", "There is nothing at this path", request.path().to_owned(), "see /api/v1/openapi.json for what there is")
+        .response()
 }
 
 /// Reading what is stored may block: not on the threads that serve.
 async fn blocking<T: Send + 'static>(f: impl FnOnce() -> Result<T, EngineError> + Send + 'static) -> Result<T, Problem> {
-    let outcome = web::block(f).await.map_err(|e| Problem::new(500, "internal", "The server has trouble of its own", e.to_string(), "try again"))?;
+    let outcome =
+        web::block(f).await.map_err(|e| Problem::new(500, "internal", "The server has trouble of its own", e.to_string(), "try again"))?;
     Ok(outcome?)
 }
 
@@ -194,7 +196,12 @@ async fn logs(engine: web::Data<Engine>, asked: web::Query<LogsOf>) -> Result<Ht
         for path in engine.logs_of(&loaded.estate.services[&address]) {
             match yantro_reach::LogFollow::new(&path, asked.lines.unwrap_or(20)) {
                 Ok((follow, lines)) => {
-                    first.extend(lines.into_iter().map(|l| FollowedLine { address: address.clone(), source: l.source, text: engine.mask(&l.text), unreadable: false }));
+                    first.extend(lines.into_iter().map(|l| FollowedLine {
+                        address: address.clone(),
+                        source: l.source,
+                        text: engine.mask(&l.text),
+                        unreadable: false,
+                    }));
                     at.insert(path, address.clone());
                     follows.push(follow);
                 }
@@ -221,7 +228,12 @@ async fn logs(engine: web::Data<Engine>, asked: web::Query<LogsOf>) -> Result<Ht
                 for follow in &mut follows {
                     for l in follow.poll().unwrap_or_default() {
                         if let Some(address) = at.get(&l.source) {
-                            text += &line(&FollowedLine { address: address.clone(), source: l.source, text: engine.mask(&l.text), unreadable: false });
+                            text += &line(&FollowedLine {
+                                address: address.clone(),
+                                source: l.source,
+                                text: engine.mask(&l.text),
+                                unreadable: false,
+                            });
                         }
                     }
                 }

@@ -14,7 +14,13 @@ pub fn document() -> Value {
     settings.meta_schema = None;
     let mut g = settings.into_generator();
     let mut paths = Map::new();
-    let mut add = |method: &str, path: &str, name: &str, summary: &str, query: &[(&str, &str, bool)], body: Option<Value>, answer: Value| {
+    let mut add = |method: &str,
+                   path: &str,
+                   name: &str,
+                   summary: &str,
+                   query: &[(&str, &str, bool)],
+                   body: Option<Value>,
+                   answer: Value| {
         let mut parameters: Vec<Value> = query
             .iter()
             .map(|(name, kind, required)| json!({ "name": name, "in": "query", "required": required, "schema": { "type": kind } }))
@@ -53,7 +59,15 @@ pub fn document() -> Value {
     let standstill = of_type::<StandstillRequest>(&mut g);
     add("post", "/standstill", "standstill", "Hold everything, or let it go on.", &[], Some(standstill), ok::<BoardView>(&mut g));
     add("get", "/audit", "audit", "The audit trail.", page, None, ok::<Vec<AuditLine>>(&mut g));
-    add("get", "/logs", "logs", "The logs of services; with `follow`, as server-sent events named `line`.", logs, None, ok::<Vec<FollowedLine>>(&mut g));
+    add(
+        "get",
+        "/logs",
+        "logs",
+        "The logs of services; with `follow`, as server-sent events named `line`.",
+        logs,
+        None,
+        ok::<Vec<FollowedLine>>(&mut g),
+    );
     add("post", "/sign-in-link", "signInLink", "A link for signing in to the console, good once.", &[], None, ok::<SignInLink>(&mut g));
     let stream = json!({ "description": "Server-sent events: run, board, edition, server. Give `Last-Event-ID` to have what was missed.", "content": { "text/event-stream": { "schema": { "type": "string" } } } });
     add("get", "/events", "events", "Whatever happens.", &[], None, stream);

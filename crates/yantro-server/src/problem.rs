@@ -103,8 +103,21 @@ impl From<EngineError> for Problem {
 
 /// A body that cannot be read.
 pub fn bad_body(error: &actix_web::error::JsonPayloadError) -> Problem {
-    let status = if matches!(error, actix_web::error::JsonPayloadError::OverflowKnownLength { .. } | actix_web::error::JsonPayloadError::Overflow { .. }) { 413 } else { 422 };
-    Problem::new(status, "bad-body", "The request's body cannot be read", error.to_string(), "see /api/v1/openapi.json for what is expected")
+    let status = if matches!(
+        error,
+        actix_web::error::JsonPayloadError::OverflowKnownLength { .. } | actix_web::error::JsonPayloadError::Overflow { .. }
+    ) {
+        413
+    } else {
+        422
+    };
+    Problem::new(
+        status,
+        "bad-body",
+        "The request's body cannot be read",
+        error.to_string(),
+        "see /api/v1/openapi.json for what is expected",
+    )
 }
 
 /// A query that cannot be read.

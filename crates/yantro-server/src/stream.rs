@@ -24,7 +24,9 @@ pub async fn events(request: HttpRequest, engine: web::Data<Engine>) -> Result<H
     let (missed, upto) = match last {
         Some(last) => {
             let reading = Arc::clone(&engine);
-            web::block(move || read_back(&reading, last)).await.map_err(|e| Problem::new(500, "internal", "The server has trouble of its own", e.to_string(), "try again"))??
+            web::block(move || read_back(&reading, last))
+                .await
+                .map_err(|e| Problem::new(500, "internal", "The server has trouble of its own", e.to_string(), "try again"))??
         }
         None => (Vec::new(), i64::MIN),
     };
@@ -44,7 +46,8 @@ fn read_back(engine: &Engine, mut last: i64) -> Result<(Vec<Bytes>, i64), Proble
     loop {
         let piece = reader.events_after(last, PIECE).map_err(yantro_engine::EngineError::from)?;
         for event in &piece {
-            let body = serde_json::json!({ "run": event.run, "no": event.stamped.no, "at": event.stamped.at, "event": event.stamped.event });
+            let body =
+                serde_json::json!({ "run": event.run, "no": event.stamped.no, "at": event.stamped.at, "event": event.stamped.event });
             missed.push(Published::new(Topic::Run, Some(event.id), &body).wire);
             last = event.id;
         }
@@ -66,7 +69,7 @@ fn follow(live: broadcast::Receiver<Arc<Published>>, upto: i64) -> impl Stream<I
                 }
                 // Too far behind: the stream ends, and the client comes back with its last place.
                 Ok(Err(broadcast::error::RecvError::Lagged(_) | broadcast::error::RecvError::Closed)) => return None,
-                Err(_) => return Some((Bytes::from_static(b": quiet\n\n"), live)),
+                Err(_) => return Some((Bytes::from_static(b"event: quiet\ndata: {}\n\n"), live)),
             }
         }
     })

@@ -214,12 +214,25 @@ fn write(t: &Transaction<'_>, batch: &Batch) -> Result<Vec<i64>, StoreError> {
             "INSERT INTO run (id, state, title, who, began_at, ended_at, steps, steps_ended) VALUES (?1,?2,?3,?4,?5,?6,?7,?8)
              ON CONFLICT (id) DO UPDATE SET state = ?2, ended_at = ?6, steps_ended = ?8",
         )?
-        .execute(params![row.id.0, row.state, row.title, row.who, row.began_at.as_ms(), row.ended_at.map(Timestamp::as_ms), row.steps, row.steps_ended])?;
+        .execute(params![
+            row.id.0,
+            row.state,
+            row.title,
+            row.who,
+            row.began_at.as_ms(),
+            row.ended_at.map(Timestamp::as_ms),
+            row.steps,
+            row.steps_ended
+        ])?;
     }
     let mut ids = Vec::with_capacity(batch.events.len());
     for (run, stamped) in &batch.events {
-        t.prepare_cached("INSERT INTO event (run, no, at, body) VALUES (?1,?2,?3,?4)")?
-            .execute(params![run.0, stamped.no, stamped.at.as_ms(), json(&stamped.event)])?;
+        t.prepare_cached("INSERT INTO event (run, no, at, body) VALUES (?1,?2,?3,?4)")?.execute(params![
+            run.0,
+            stamped.no,
+            stamped.at.as_ms(),
+            json(&stamped.event)
+        ])?;
         ids.push(t.last_insert_rowid());
     }
     for (address, started) in &batch.started {
@@ -227,12 +240,20 @@ fn write(t: &Transaction<'_>, batch: &Batch) -> Result<Vec<i64>, StoreError> {
             .execute(params![address.to_string(), json(started)])?;
     }
     for (address, kind, took) in &batch.took {
-        t.prepare_cached("INSERT INTO took (address, kind, ms) VALUES (?1,?2,?3)")?
-            .execute(params![address.to_string(), kind.word(), took.as_millis() as i64])?;
+        t.prepare_cached("INSERT INTO took (address, kind, ms) VALUES (?1,?2,?3)")?.execute(params![
+            address.to_string(),
+            kind.word(),
+            took.as_millis() as i64
+        ])?;
     }
     for row in &batch.audit {
-        t.prepare_cached("INSERT INTO audit (at, who, what, about, why) VALUES (?1,?2,?3,?4,?5)")?
-            .execute(params![row.at.as_ms(), row.who, row.what, row.about, row.why])?;
+        t.prepare_cached("INSERT INTO audit (at, who, what, about, why) VALUES (?1,?2,?3,?4,?5)")?.execute(params![
+            row.at.as_ms(),
+            row.who,
+            row.what,
+            row.about,
+            row.why
+        ])?;
     }
     if let Some(e) = &batch.edition {
         t.execute(
@@ -270,7 +291,14 @@ impl Reader {
     fn editions(&self, rest: &str, with: impl rusqlite::Params) -> Result<Vec<Edition>, StoreError> {
         let mut statement = self.connection.prepare(&format!("SELECT no, at, who, why, text, folder FROM edition {rest}"))?;
         let rows = statement.query_map(with, |r| {
-            Ok(Edition { no: r.get(0)?, at: Timestamp::from_ms(r.get(1)?), who: r.get(2)?, why: r.get(3)?, text: r.get(4)?, folder: r.get(5)? })
+            Ok(Edition {
+                no: r.get(0)?,
+                at: Timestamp::from_ms(r.get(1)?),
+                who: r.get(2)?,
+                why: r.get(3)?,
+                text: r.get(4)?,
+                folder: r.get(5)?,
+            })
         })?;
         Ok(rows.collect::<Result<_, _>>()?)
     }
@@ -322,7 +350,8 @@ impl Reader {
         let mut all = Vec::new();
         for row in rows {
             let (address, body) = row?;
-            let started = serde_json::from_str(&body).map_err(|source| StoreError::Unreadable { what: format!("what {address} was started as"), source })?;
+            let started = serde_json::from_str(&body)
+                .map_err(|source| StoreError::Unreadable { what: format!("what {address} was started as"), source })?;
             if let Ok(address) = address.parse() {
                 all.push((address, started));
             }

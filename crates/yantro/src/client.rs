@@ -41,7 +41,12 @@ impl Client {
         };
         let base = read(address_file(&data))?;
         let token = read(yantro_server::token_path(&data))?;
-        Ok(Self { base, token, who: who(global), http: reqwest::Client::builder().no_proxy().build().map_err(|e| Failure::own(e.to_string(), ""))? })
+        Ok(Self {
+            base,
+            token,
+            who: who(global),
+            http: reqwest::Client::builder().no_proxy().build().map_err(|e| Failure::own(e.to_string(), ""))?,
+        })
     }
 
     /// The server's address.
@@ -63,7 +68,15 @@ impl Client {
         }
         let status = answer.status();
         let text = answer.text().await.unwrap_or_default();
-        let problem = serde_json::from_str(&text).unwrap_or_else(|_| Problem::new(status.as_u16(), "strange", "The server answered strangely", format!("status {status}"), "is this a Yantro server?"));
+        let problem = serde_json::from_str(&text).unwrap_or_else(|_| {
+            Problem::new(
+                status.as_u16(),
+                "strange",
+                "The server answered strangely",
+                format!("status {status}"),
+                "is this a Yantro server?",
+            )
+        });
         Err(Failure::Problem(Box::new(problem)))
     }
 
@@ -85,7 +98,8 @@ impl Client {
     async fn read<T: DeserializeOwned>(&self, request: reqwest::RequestBuilder) -> Result<T, Failure> {
         let answer = self.answer(request).await?;
         let text = answer.text().await.map_err(|e| Failure::own(format!("the answer broke off: {e}"), "try again"))?;
-        serde_json::from_str(&text).map_err(|e| Failure::own(format!("the answer is not what was expected: {e}"), "is the server of the same version?"))
+        serde_json::from_str(&text)
+            .map_err(|e| Failure::own(format!("the answer is not what was expected: {e}"), "is the server of the same version?"))
     }
 
     /// A stream of server-sent events.
@@ -101,7 +115,9 @@ impl Client {
 /// A path with its query.
 fn with(path: &str, query: &[(&str, String)]) -> String {
     let encode = |text: &str| -> String {
-        text.bytes().map(|b| if b.is_ascii_alphanumeric() || b"-_.~".contains(&b) { char::from(b).to_string() } else { format!("%{b:02X}") }).collect()
+        text.bytes()
+            .map(|b| if b.is_ascii_alphanumeric() || b"-_.~".contains(&b) { char::from(b).to_string() } else { format!("%{b:02X}") })
+            .collect()
     };
     let query: Vec<String> = query.iter().map(|(k, v)| format!("{k}={}", encode(v))).collect();
     if query.is_empty() { path.to_owned() } else { format!("{path}?{}", query.join("&")) }
@@ -109,7 +125,13 @@ fn with(path: &str, query: &[(&str, String)]) -> String {
 
 /// Who the operator is.
 pub fn who(global: &Global) -> String {
-    global.who.clone().or_else(|| std::env::var("SUDO_USER").ok()).or_else(|| std::env::var("USER").ok()).or_else(|| std::env::var("LOGNAME").ok()).unwrap_or_else(|| "operator".to_owned())
+    global
+        .who
+        .clone()
+        .or_else(|| std::env::var("SUDO_USER").ok())
+        .or_else(|| std::env::var("USER").ok())
+        .or_else(|| std::env::var("LOGNAME").ok())
+        .unwrap_or_else(|| "operator".to_owned())
 }
 
 /// Runs a command's asynchronous part.

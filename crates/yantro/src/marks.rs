@@ -75,7 +75,7 @@ pub fn table(head: &[&str]) -> Table {
 
 /// A table as lines, without the blanks at their ends.
 pub fn lines(table: &Table) -> String {
-    table.lines().map(|l| l.trim_end().trim_start_matches(' ').to_owned()).collect::<Vec<_>>().join("\n")
+    table.lines().map(|l| l.trim_end().strip_prefix(' ').unwrap_or_default().to_owned()).collect::<Vec<_>>().join("\n")
 }
 
 /// How long ago, in short.

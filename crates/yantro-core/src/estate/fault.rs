@@ -103,9 +103,7 @@ impl<'t> Faults<'t> {
 
     /// All of them, in the order of the text.
     pub fn into_sorted(mut self) -> Vec<Fault> {
-        self.found.sort_by(|a, b| {
-            (a.span.start, b.severity, &a.kind, &a.message).cmp(&(b.span.start, a.severity, &b.kind, &b.message))
-        });
+        self.found.sort_by(|a, b| (a.span.start, b.severity, &a.kind, &a.message).cmp(&(b.span.start, a.severity, &b.kind, &b.message)));
         self.found
     }
 }

@@ -81,7 +81,8 @@ fn replace(text: &str, mut value_of: impl FnMut(&str) -> Option<String>) -> Stri
 }
 
 fn is_name(text: &str) -> bool {
-    text.starts_with(|c: char| c.is_ascii_lowercase()) && text.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_' || c == '-')
+    text.starts_with(|c: char| c.is_ascii_lowercase())
+        && text.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_' || c == '-')
 }
 
 #[cfg(test)]

@@ -7,7 +7,10 @@
 use std::{collections::BTreeMap, ops::Range};
 
 use serde_json::{Map, Value, json};
-use toml::{Spanned, de::{DeTable, DeValue}};
+use toml::{
+    Spanned,
+    de::{DeTable, DeValue},
+};
 
 use super::{fault::Faults, file::EstateFile};
 use crate::{logs, name::did_you_mean, time::Span};
@@ -232,14 +235,24 @@ impl<'s> Walk<'s, '_, '_> {
         match schema.get("format").and_then(Value::as_str) {
             Some("yantro-span") => {
                 if let Err(error) = text.parse::<Span>() {
-                    self.faults.error("bad-duration", span, error.to_string(), "write a number and its unit, such as \"200ms\", \"90s\", \"5m\" or \"1h 30m\"");
+                    self.faults.error(
+                        "bad-duration",
+                        span,
+                        error.to_string(),
+                        "write a number and its unit, such as \"200ms\", \"90s\", \"5m\" or \"1h 30m\"",
+                    );
                     return None;
                 }
             }
             Some("yantro-pattern") => {
                 // Placeholders are put in later, with their meaning taken away; any word stands for them here.
                 if let Err(error) = logs::check_pattern(&super::fill::blank(text)) {
-                    self.faults.error("bad-pattern", span, format!("\"{text}\" is no pattern: {error}"), "patterns are regular expressions matched within one line; put \\ before a sign that is meant as itself");
+                    self.faults.error(
+                        "bad-pattern",
+                        span,
+                        format!("\"{text}\" is no pattern: {error}"),
+                        "patterns are regular expressions matched within one line; put \\ before a sign that is meant as itself",
+                    );
                     return None;
                 }
             }

@@ -164,7 +164,12 @@ impl Vetting<'_, '_> {
             }
             let host = Host { title: host.title, reach: host.reach.unwrap_or(Reach::Here), address, at_once: host.at_once };
             if hosts.insert(name.clone(), host).is_some() {
-                self.faults.error("duplicate", self.places.key(&path), format!("host {name} is there twice"), "names match without regard to case; rename one");
+                self.faults.error(
+                    "duplicate",
+                    self.places.key(&path),
+                    format!("host {name} is there twice"),
+                    "names match without regard to case; rename one",
+                );
             }
         }
         hosts
@@ -326,7 +331,11 @@ impl Vetting<'_, '_> {
         fill(&mut all, &values, "", &mut unfilled);
         for Unfilled { path: at, name } in unfilled {
             let names: Vec<String> = values.keys().cloned().collect();
-            let place = if self.places.has(&format!("{path}.{at}")) { self.places.value(&format!("{path}.{at}")) } else { self.place_of_like(path, &at) };
+            let place = if self.places.has(&format!("{path}.{at}")) {
+                self.places.value(&format!("{path}.{at}"))
+            } else {
+                self.place_of_like(path, &at)
+            };
             self.faults.error(
                 "unknown-value",
                 place,
@@ -463,7 +472,12 @@ impl Vetting<'_, '_> {
         }
         let if_it_fails = self.if_it_fails(draft);
         if s.hands_off.as_deref().is_some_and(|r| r.trim().is_empty()) {
-            self.faults.error("missing-reason", self.at(draft, "hands_off"), format!("{address} is hands_off without a reason"), "say who looks after it, and why nobody should act on it here");
+            self.faults.error(
+                "missing-reason",
+                self.at(draft, "hands_off"),
+                format!("{address} is hands_off without a reason"),
+                "say who looks after it, and why nobody should act on it here",
+            );
         }
         let reload = self.reload(draft, &runner, start.patience.unwrap_or(Span::secs(60)));
         Service {
@@ -595,16 +609,21 @@ impl Vetting<'_, '_> {
         }
         for (i, rung) in draft.settings.ladder.iter().enumerate() {
             let place = self.at(draft, &format!("ladder.{i}"));
-            let mut port_of = |port: &PortFile| match port {
-                PortFile::Number(n) if *n > 0 => Some(*n),
-                PortFile::Number(_) => None,
-                PortFile::Text(text) => text.parse::<u16>().ok().filter(|n| *n > 0),
-            }
-            .or_else(|| {
-                let said = match port { PortFile::Number(n) => n.to_string(), PortFile::Text(text) => text.clone() };
-                self.faults.error("bad-port", place.clone(), format!("{said} is no port"), "a port is a number from 1 to 65535");
-                None
-            });
+            let mut port_of = |port: &PortFile| {
+                match port {
+                    PortFile::Number(n) if *n > 0 => Some(*n),
+                    PortFile::Number(_) => None,
+                    PortFile::Text(text) => text.parse::<u16>().ok().filter(|n| *n > 0),
+                }
+                .or_else(|| {
+                    let said = match port {
+                        PortFile::Number(n) => n.to_string(),
+                        PortFile::Text(text) => text.clone(),
+                    };
+                    self.faults.error("bad-port", place.clone(), format!("{said} is no port"), "a port is a number from 1 to 65535");
+                    None
+                })
+            };
             let (kind, gone_after_stop) = match rung {
                 RungFile::Process {} => (RungKind::Process, true),
                 RungFile::Port { port, on, held_by_any } => {
@@ -619,7 +638,12 @@ impl Vetting<'_, '_> {
                 RungFile::Ping { to } => (RungKind::Ping { to: to.clone().unwrap_or_else(|| host.address.clone()) }, false),
                 RungFile::Web { url, status, contains, not_yet, pointer, equals, verify_tls, within, gone_after_stop } => {
                     if !(url.starts_with("http://") || url.starts_with("https://")) {
-                        self.faults.error("bad-url", place.clone(), format!("\"{url}\" is no page"), "write it whole: \"http://127.0.2.1:8080/health\"");
+                        self.faults.error(
+                            "bad-url",
+                            place.clone(),
+                            format!("\"{url}\" is no page"),
+                            "write it whole: \"http://127.0.2.1:8080/health\"",
+                        );
                     }
                     let kind = RungKind::Web {
                         url: url.clone(),
@@ -802,7 +826,9 @@ impl Vetting<'_, '_> {
                     "several-copies",
                     place.clone(),
                     format!("\"{text}\" has several copies: {}", list.join(", ")),
-                    format!("name one of them, or say how many it takes: {{ service = \"{text}\", copies = 1 }} (or \"all\", \"same-host\")"),
+                    format!(
+                        "name one of them, or say how many it takes: {{ service = \"{text}\", copies = 1 }} (or \"all\", \"same-host\")"
+                    ),
                 );
                 None
             }
@@ -813,7 +839,13 @@ impl Vetting<'_, '_> {
         }
     }
 
-    fn unknown_service(&mut self, draft: &Draft, text: &str, place: &std::ops::Range<usize>, by_service: &BTreeMap<ServiceName, Vec<Address>>) {
+    fn unknown_service(
+        &mut self,
+        draft: &Draft,
+        text: &str,
+        place: &std::ops::Range<usize>,
+        by_service: &BTreeMap<ServiceName, Vec<Address>>,
+    ) {
         let names: Vec<String> = by_service.keys().map(ToString::to_string).collect();
         self.faults.error(
             "unknown-name",
@@ -857,14 +889,22 @@ impl Vetting<'_, '_> {
             let path = format!("group.{name}");
             let n = group.members.len();
             if n == 0 {
-                self.faults.warn("empty-group", self.places.key(&path), format!("group {name} has no members"), "put services in it, or take it out");
+                self.faults.warn(
+                    "empty-group",
+                    self.places.key(&path),
+                    format!("group {name} has no members"),
+                    "put services in it, or take it out",
+                );
             } else if let Some(keep_up) = group.keep_up
                 && keep_up as usize >= n
             {
                 self.faults.error(
                     "keep-up",
                     self.places.value(&format!("{path}.keep_up")),
-                    format!("group {name} cannot keep {keep_up} up while one is worked on: it has {n} member{}", if n == 1 { "" } else { "s" }),
+                    format!(
+                        "group {name} cannot keep {keep_up} up while one is worked on: it has {n} member{}",
+                        if n == 1 { "" } else { "s" }
+                    ),
                     format!("keep_up must be below {n}"),
                 );
             }
@@ -901,12 +941,19 @@ impl Vetting<'_, '_> {
         let mut shared: BTreeMap<(&str, &str), &Address> = BTreeMap::new();
         for service in estate.services.values() {
             let patterns = [&service.start.patterns, &service.stop.patterns];
-            for (log, pattern) in service.logs.iter().flat_map(|l| patterns.iter().flat_map(|p| p.must_see.iter().chain(&p.must_not_see)).map(move |p| (l.as_str(), p.as_str()))) {
+            for (log, pattern) in service
+                .logs
+                .iter()
+                .flat_map(|l| patterns.iter().flat_map(|p| p.must_see.iter().chain(&p.must_not_see)).map(move |p| (l.as_str(), p.as_str())))
+            {
                 match shared.get(&(log, pattern)) {
                     Some(other) if *other != &service.address => found.push((
                         place(&service.address),
                         "shared-log",
-                        format!("{} and {other} share the log {log}, and the pattern \"{pattern}\" does not tell whose line it is", service.address),
+                        format!(
+                            "{} and {other} share the log {log}, and the pattern \"{pattern}\" does not tell whose line it is",
+                            service.address
+                        ),
                         "put what differs into the pattern, such as {copy} or {host}, or give each a log of its own".to_owned(),
                         Vec::new(),
                     )),
@@ -956,4 +1003,3 @@ fn lay_over(over: &mut Value, below: Value) {
         _ => {}
     }
 }
-

@@ -9,7 +9,11 @@ use super::{
     event::HoldCause,
     state::{Run, StepState},
 };
-use crate::{name::Address, overrides::Override, sequence::{Release, StepId, StepKind}};
+use crate::{
+    name::Address,
+    overrides::Override,
+    sequence::{Release, StepId, StepKind},
+};
 
 /// What is decided.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -195,13 +199,15 @@ impl Run {
             let address = &said.address;
             let waiting = self.waiting_on(step);
             match &now.state {
-                StepState::Asking { .. } => add(
-                    DecisionKind::Force { step },
-                    format!("ends {address} by force: what it has not written is lost"),
-                ),
+                StepState::Asking { .. } => {
+                    add(DecisionKind::Force { step }, format!("ends {address} by force: what it has not written is lost"))
+                }
                 _ => {
                     let cleared = if said.kind == StepKind::Start && now.attempts > 0 { ", once the earlier attempt is gone" } else { "" };
-                    add(DecisionKind::TryAgain { step, change: None }, format!("{} {address} again{cleared}, then goes on", said.kind.word()));
+                    add(
+                        DecisionKind::TryAgain { step, change: None },
+                        format!("{} {address} again{cleared}, then goes on", said.kind.word()),
+                    );
                 }
             }
             let others = match waiting.len() {
@@ -211,7 +217,9 @@ impl Run {
             add(DecisionKind::PassOver { step }, format!("leaves out step {step} ({} {address}), {others}", said.kind.word()));
             let standing = match said.kind {
                 StepKind::Stop => format!("takes {address} as down though that is not proven, and goes on"),
-                StepKind::Start | StepKind::Await | StepKind::Reload => format!("takes {address} as good though it is not proven, and goes on"),
+                StepKind::Start | StepKind::Await | StepKind::Reload => {
+                    format!("takes {address} as good though it is not proven, and goes on")
+                }
             };
             add(DecisionKind::Vouch { step }, standing);
         }
@@ -221,7 +229,13 @@ impl Run {
             add(DecisionKind::Resume, "goes on from here".to_owned());
         }
         let left = self.steps_not_ended();
-        add(DecisionKind::GiveUp, format!("ends the run here: {left} step{} left undone, and what differs from as found is listed", if left == 1 { "" } else { "s" }));
+        add(
+            DecisionKind::GiveUp,
+            format!(
+                "ends the run here: {left} step{} left undone, and what differs from as found is listed",
+                if left == 1 { "" } else { "s" }
+            ),
+        );
         all
     }
 
@@ -241,6 +255,9 @@ impl Run {
 
     /// The services that a vouched step leaves standing or unproven.
     pub fn vouched(&self) -> BTreeSet<Address> {
-        self.steps().filter(|(_, now)| matches!(now.state, StepState::Ended(super::StepEnd::Vouched { .. }))).map(|(s, _)| s.address.clone()).collect()
+        self.steps()
+            .filter(|(_, now)| matches!(now.state, StepState::Ended(super::StepEnd::Vouched { .. })))
+            .map(|(s, _)| s.address.clone())
+            .collect()
     }
 }

@@ -343,14 +343,19 @@ impl Turn<'_> {
         let had_attempt = self.run.step_now(step).attempts > 0;
         match state {
             SeenState::Down => return self.end(step, if had_attempt { StepEnd::Done } else { StepEnd::Unneeded }),
-            SeenState::Unknown | SeenState::OutOfReach => return self.fail(step, format!("{address} is {state}: whether it runs cannot be said"), false),
+            SeenState::Unknown | SeenState::OutOfReach => {
+                return self.fail(step, format!("{address} is {state}: whether it runs cannot be said"), false);
+            }
             SeenState::Proven | SeenState::Ailing | SeenState::Rising | SeenState::Sinking => {}
         }
         // Nothing is stopped while something that would lose what it relies on is still up.
         let vouched = self.run.vouched();
         let sequence = &self.run.begun.sequence;
         for dependent in self.run.begun.services.values() {
-            if !of(&dependent.address).is_up() || vouched.contains(&dependent.address) || sequence.left_standing.contains(&dependent.address) {
+            if !of(&dependent.address).is_up()
+                || vouched.contains(&dependent.address)
+                || sequence.left_standing.contains(&dependent.address)
+            {
                 continue;
             }
             for relation in dependent.relies_on.iter().filter(|r| r.any_of.contains(address)) {
@@ -378,7 +383,11 @@ impl Turn<'_> {
                 if !leaving.is_empty() {
                     return self.look_again(step); // Another member is still on its way back.
                 }
-                return self.fail(step, format!("group {name} keeps {} up, and only {stays} besides {address} are proven", group.keep_up), false);
+                return self.fail(
+                    step,
+                    format!("group {name} keeps {} up, and only {stays} besides {address} are proven", group.keep_up),
+                    false,
+                );
             }
         }
         self.intend(step, ActKind::Stop);
@@ -393,9 +402,7 @@ impl Turn<'_> {
             }
             let begun = now.began_at.is_some() && !now.state.has_ended();
             let stopped = step.kind == StepKind::Stop && matches!(now.state, StepState::Ended(StepEnd::Done));
-            let back = || {
-                self.run.steps().any(|(s, n)| s.address == step.address && s.kind == StepKind::Start && n.state.has_ended())
-            };
+            let back = || self.run.steps().any(|(s, n)| s.address == step.address && s.kind == StepKind::Start && n.state.has_ended());
             if begun || (stopped && !back()) {
                 in_work.push(step.address.clone());
             }
@@ -742,7 +749,8 @@ impl Turn<'_> {
         }
         let must_be_proven = self.must_be_proven(&address);
         let leaves = matches!(state, SeenState::Down | SeenState::Ailing | SeenState::Sinking | SeenState::OutOfReach);
-        let known = self.run.lost.contains_key(&address) || self.run.hold_causes().any(|c| matches!(c, HoldCause::Lost { address: a } if *a == address));
+        let known = self.run.lost.contains_key(&address)
+            || self.run.hold_causes().any(|c| matches!(c, HoldCause::Lost { address: a } if *a == address));
         if must_be_proven && leaves && before == Some(SeenState::Proven) && !known {
             let patience = self.run.begun.services[&address].start.patience.0;
             self.happened(Event::ServiceLost { address, state, says, patience_ends: self.now + patience });
@@ -824,7 +832,8 @@ impl Turn<'_> {
         match decision.kind {
             DecisionKind::Hold => self.hold(HoldCause::Operator { who }),
             DecisionKind::Resume => {
-                let causes: Vec<HoldCause> = self.run.hold_causes().filter(|c| !matches!(c, HoldCause::Standstill | HoldCause::Step { .. })).cloned().collect();
+                let causes: Vec<HoldCause> =
+                    self.run.hold_causes().filter(|c| !matches!(c, HoldCause::Standstill | HoldCause::Step { .. })).cloned().collect();
                 for cause in causes {
                     self.unhold(cause, who.clone());
                 }
@@ -855,7 +864,10 @@ impl Turn<'_> {
                 StepState::Acting { .. } => {}
                 StepState::Proving { .. } => {
                     self.order(Order::StopLooking { step });
-                    self.end(step, StepEnd::PassedOver { by: "giving up".to_owned(), why: "the run was given up before it was proven".to_owned() });
+                    self.end(
+                        step,
+                        StepEnd::PassedOver { by: "giving up".to_owned(), why: "the run was given up before it was proven".to_owned() },
+                    );
                 }
                 StepState::Failed { .. } | StepState::OutcomeUnknown { .. } | StepState::Asking { .. } => {
                     self.end(step, StepEnd::PassedOver { by: "giving up".to_owned(), why: "the run was given up".to_owned() });
@@ -876,14 +888,18 @@ impl Turn<'_> {
                 .filter(|(_, n)| match &n.state {
                     StepState::Acting { patience_ends, .. } => {
                         let act = n.acts.last();
-                        act.is_some_and(|a| a.end.is_some() || (a.kind == ActKind::Start && a.begun.is_some())) || *patience_ends <= self.now
+                        act.is_some_and(|a| a.end.is_some() || (a.kind == ActKind::Start && a.begun.is_some()))
+                            || *patience_ends <= self.now
                     }
                     _ => false,
                 })
                 .map(|(s, _)| s.id)
                 .collect();
             for step in through {
-                self.end(step, StepEnd::PassedOver { by: "giving up".to_owned(), why: "the run was given up before it was proven".to_owned() });
+                self.end(
+                    step,
+                    StepEnd::PassedOver { by: "giving up".to_owned(), why: "the run was given up before it was proven".to_owned() },
+                );
             }
         }
         if self.run.giving_up && !self.run.first_looked {

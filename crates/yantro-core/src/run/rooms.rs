@@ -20,7 +20,8 @@ impl Rooms {
     /// The limits of an estate, nothing taken.
     pub fn new(estate: &Estate) -> Self {
         let hosts = estate.hosts.iter().map(|(name, h)| (name.clone(), (0, h.at_once.or(estate.limits.per_host)))).collect();
-        let groups: BTreeMap<_, _> = estate.groups.iter().filter(|(_, g)| g.at_once.is_some()).map(|(n, g)| (n.clone(), (0, g.at_once))).collect();
+        let groups: BTreeMap<_, _> =
+            estate.groups.iter().filter(|(_, g)| g.at_once.is_some()).map(|(n, g)| (n.clone(), (0, g.at_once))).collect();
         let mut groups_of: BTreeMap<Address, Vec<GroupName>> = BTreeMap::new();
         for (name, group) in estate.groups.iter().filter(|(n, _)| groups.contains_key(*n)) {
             for member in &group.members {

@@ -78,6 +78,7 @@ pub fn state_words() -> [RunState; 7] {
 /// How a step stands. Data sits only in the state where it means something.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "state", rename_all = "kebab-case")]
+#[schemars(transform = say_ended)]
 pub enum StepState {
     /// For other steps, for room, or for a look.
     Waiting,
@@ -127,6 +128,19 @@ pub enum StepState {
     },
     /// Ended.
     Ended(StepEnd),
+}
+
+/// The schema of a tagged variant that holds another tagged enum lacks the outer tag: said here.
+fn say_ended(schema: &mut schemars::Schema) {
+    let Some(variants) = schema.get_mut("oneOf").and_then(|v| v.as_array_mut()) else { return };
+    for variant in variants {
+        if variant.get("$ref").is_some() || variant.get("oneOf").is_some() {
+            let inner = variant.take();
+            *variant = serde_json::json!({
+                "allOf": [inner, { "type": "object", "properties": { "state": { "const": "ended", "type": "string" } }, "required": ["state"] }]
+            });
+        }
+    }
 }
 
 impl StepState {
@@ -552,7 +566,11 @@ impl Run {
                     act.failed = Some((at, reason.clone()));
                 }
                 now.ended_at = None;
-                now.state = if *outcome_unknown { StepState::OutcomeUnknown { reason: reason.clone() } } else { StepState::Failed { reason: reason.clone() } };
+                now.state = if *outcome_unknown {
+                    StepState::OutcomeUnknown { reason: reason.clone() }
+                } else {
+                    StepState::Failed { reason: reason.clone() }
+                };
                 now.last_answer = None;
                 self.left += u32::from(reopened);
                 self.in_flight.remove(step);

@@ -129,11 +129,9 @@ impl<'a> Work<'a> {
         match (self.seen[i as usize], &service.hands_off) {
             (SeenState::Proven, _) => {}
             (_, Some(reason)) => self.obstacle(i, format!("{} is hands-off: {reason}", service.address), "leave it out"),
-            (SeenState::Ailing, _) => self.obstacle(
-                i,
-                format!("{} is ailing: it runs already, and is never started over", service.address),
-                "restart it instead",
-            ),
+            (SeenState::Ailing, _) => {
+                self.obstacle(i, format!("{} is ailing: it runs already, and is never started over", service.address), "restart it instead")
+            }
             (SeenState::OutOfReach, _) => self.obstacle(
                 i,
                 format!("{} is out of reach: whether it runs cannot be said", service.address),
@@ -180,7 +178,8 @@ impl<'a> Work<'a> {
                             format!("choose {} too, if it is to be started", service.address),
                         );
                     }
-                    let kind = if service.hands_off.is_some() || matches!(self.seen[j as usize], SeenState::Ailing | SeenState::OutOfReach) {
+                    let kind = if service.hands_off.is_some() || matches!(self.seen[j as usize], SeenState::Ailing | SeenState::OutOfReach)
+                    {
                         StepKind::Await
                     } else {
                         StepKind::Start
@@ -215,7 +214,11 @@ impl<'a> Work<'a> {
                 let Some(j) = self.graph.number(other) else { continue };
                 let rises = matches!(self.raise[j as usize], Some((StepKind::Start, _)));
                 if rises && i < j {
-                    self.obstacle(i, format!("{} and {other} must never both be up, and both would start", self.address(i)), "choose one of them");
+                    self.obstacle(
+                        i,
+                        format!("{} and {other} must never both be up, and both would start", self.address(i)),
+                        "choose one of them",
+                    );
                 } else if !rises && self.stop[j as usize].is_none() && self.seen[j as usize] != SeenState::Down {
                     self.obstacle(
                         i,
@@ -241,7 +244,9 @@ impl<'a> Work<'a> {
                     continue;
                 }
                 let rel = &self.graph.relies_on[d as usize][k as usize];
-                let staying = rel.any_of.iter().filter(|&&j| self.stop[j as usize].is_none() && self.seen[j as usize] == SeenState::Proven).count() as u32;
+                let staying =
+                    rel.any_of.iter().filter(|&&j| self.stop[j as usize].is_none() && self.seen[j as usize] == SeenState::Proven).count()
+                        as u32;
                 let rolling = self.group_of_all.get(&rel.any_of).copied().unwrap_or(0);
                 if !self.seen[d as usize].is_up() {
                     let word = self.seen[d as usize];
@@ -274,7 +279,11 @@ impl<'a> Work<'a> {
             if let Some(reason) = &service.hands_off {
                 self.obstacle(i, format!("{} is hands-off: {reason}", service.address), "leave it out");
             } else if self.seen[i as usize] == SeenState::OutOfReach {
-                self.obstacle(i, format!("{} is out of reach: whether it runs cannot be said", service.address), "wait until its host answers, or leave it out");
+                self.obstacle(
+                    i,
+                    format!("{} is out of reach: whether it runs cannot be said", service.address),
+                    "wait until its host answers, or leave it out",
+                );
             }
         }
     }
@@ -327,7 +336,12 @@ impl<'a> Work<'a> {
             for rel in &self.graph.relies_on[i as usize] {
                 let down = rel.any_of.iter().filter(|&&j| self.seen[j as usize] == SeenState::Down).count();
                 if (rel.any_of.len() - down) < rel.at_least as usize {
-                    let missing: Vec<String> = rel.any_of.iter().filter(|&&j| self.seen[j as usize] == SeenState::Down).map(|&j| self.address(j).to_string()).collect();
+                    let missing: Vec<String> = rel
+                        .any_of
+                        .iter()
+                        .filter(|&&j| self.seen[j as usize] == SeenState::Down)
+                        .map(|&j| self.address(j).to_string())
+                        .collect();
                     let address = self.address(i).clone();
                     self.asks.push(Ask::UpWithout { says: format!("{address} is up while {} is down", missing.join(", ")), address });
                 }
@@ -362,7 +376,8 @@ impl<'a> Work<'a> {
                 .filter(|&m| self.stop[m as usize].is_some())
                 .filter(|&m| {
                     let stays_down = self.raise[m as usize].is_none();
-                    let for_another = self.graph.relies_on[m as usize].iter().any(|r| r.any_of.iter().any(|&j| self.stop[j as usize].is_some()));
+                    let for_another =
+                        self.graph.relies_on[m as usize].iter().any(|r| r.any_of.iter().any(|&j| self.stop[j as usize].is_some()));
                     stays_down || for_another
                 })
                 .collect();
@@ -375,7 +390,11 @@ impl<'a> Work<'a> {
                 let list: Vec<String> = together.iter().map(|&m| self.address(m).to_string()).collect();
                 self.asks.push(Ask::BelowKeepUp {
                     group: name.clone(),
-                    says: format!("group {name} keeps {keep_up} up, and {} would be down at the same time, leaving {}", list.join(", "), proven - leaving),
+                    says: format!(
+                        "group {name} keeps {keep_up} up, and {} would be down at the same time, leaving {}",
+                        list.join(", "),
+                        proven - leaving
+                    ),
                 });
             }
         }

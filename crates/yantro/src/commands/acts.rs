@@ -171,7 +171,11 @@ impl Wanted {
             }
             let begun: RunBegun = client.post("/runs", &request).await?;
             if self.unwatched {
-                if say.is_json() { say.json(&begun) } else { say.line(format!("run {}", begun.id)) }
+                if say.is_json() {
+                    say.json(&begun)
+                } else {
+                    say.line(format!("run {}", begun.id))
+                }
                 return Ok(Exit::Good);
             }
             super::follow::watch(&client, begun.id, say).await
@@ -197,7 +201,9 @@ fn show(plan: &PlanView, line: &dyn Fn(String)) {
         };
         let unneeded = match step.kind {
             StepKind::Stop => step.found == SeenState::Down,
-            StepKind::Start => step.found == SeenState::Proven && !sequence.steps.iter().any(|s| s.address == step.address && s.kind == StepKind::Stop),
+            StepKind::Start => {
+                step.found == SeenState::Proven && !sequence.steps.iter().any(|s| s.address == step.address && s.kind == StepKind::Stop)
+            }
             StepKind::Reload | StepKind::Await => false,
         };
         let usually = if unneeded { "so already".to_owned() } else { roughly(step.usual_ms) };
@@ -232,7 +238,11 @@ fn show(plan: &PlanView, line: &dyn Fn(String)) {
                 continue;
             }
         };
-        line(format!("\n{} {says}.\n  If that is meant, add: {}", tinted(Tint::Alarm, "To be said in so many words:"), tinted(Tint::Strong, option)));
+        line(format!(
+            "\n{} {says}.\n  If that is meant, add: {}",
+            tinted(Tint::Alarm, "To be said in so many words:"),
+            tinted(Tint::Strong, option)
+        ));
     }
     for obstacle in &plan.plan.obstacles {
         line(format!("\n{} {}.\n  {}", tinted(Tint::Alarm, "Not possible:"), obstacle.why, obstacle.mend));

@@ -63,7 +63,8 @@ impl Board {
 
 /// The line that says what this estate is: production is told from test everywhere (N57).
 pub fn heading(board: &BoardView) -> String {
-    let stands_for = board.stands_for.and_then(|s| serde_json::to_value(s).ok()).and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default();
+    let stands_for =
+        board.stands_for.and_then(|s| serde_json::to_value(s).ok()).and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default();
     format!("{} · {} · edition {}", tinted(Tint::Strong, &board.estate), tinted(Tint::Strong, stands_for.to_uppercase()), board.edition)
 }
 
@@ -80,7 +81,14 @@ fn show(board: &BoardView, only_differing: bool, say: &Say) {
         say.line(tinted(Tint::Alarm, format!("Nothing is begun: {why}")));
     }
     for run in &board.open_runs {
-        say.line(format!("run {} · {} · {} · {} of {} steps", run.id, run.title, tinted(Tint::Moving, &run.state), run.steps_ended, run.steps));
+        say.line(format!(
+            "run {} · {} · {} · {} of {} steps",
+            run.id,
+            run.title,
+            tinted(Tint::Moving, &run.state),
+            run.steps_ended,
+            run.steps
+        ));
     }
     say.line("");
     let mut table = marks::table(&["SERVICE", "TITLE", "STATE", "SEEN", "WHAT SHOWS IT"]);
@@ -121,7 +129,11 @@ fn show(board: &BoardView, only_differing: bool, say: &Say) {
     let count = |f: &dyn Fn(&yantro_engine::BoardRow) -> bool| board.services.iter().filter(|r| f(r)).count();
     let proven = count(&|r| r.seen.state == yantro_core::state::SeenState::Proven);
     let differ = count(&|r| r.differs);
-    say.line(format!("\n{proven} of {} proven, {differ} differ{} from what is expected", board.services.len(), if differ == 1 { "s" } else { "" }));
+    say.line(format!(
+        "\n{proven} of {} proven, {differ} differ{} from what is expected",
+        board.services.len(),
+        if differ == 1 { "s" } else { "" }
+    ));
 }
 
 impl Relations {

@@ -101,7 +101,14 @@ pub fn command_for(run: RunId, allowed: &Allowed) -> String {
 }
 
 /// Sends a decision. The hold it answers is the one that stands when it is sent.
-async fn decide(client: &Client, run: u64, why: Option<String>, say: &Say, watch: bool, kind_of: impl FnOnce(&RunView) -> Result<DecisionKind, Failure>) -> Outcome {
+async fn decide(
+    client: &Client,
+    run: u64,
+    why: Option<String>,
+    say: &Say,
+    watch: bool,
+    kind_of: impl FnOnce(&RunView) -> Result<DecisionKind, Failure>,
+) -> Outcome {
     let view: RunView = client.get(&format!("/runs/{run}")).await?;
     let kind = kind_of(&view)?;
     let body = DecisionRequest { kind, hold: view.hold, why };
@@ -139,7 +146,10 @@ fn step_of(view: &RunView, named: Option<u32>) -> Result<StepId, Failure> {
     let awaiting: Vec<StepId> = view.steps.iter().filter(|s| s.now.state.awaits_decision()).map(|s| s.planned.id).collect();
     match awaiting.as_slice() {
         [one] => Ok(*one),
-        [] => Err(Failure::own(format!("no step of run {} awaits a decision", view.id), format!("see how it stands: yantro show {}", view.id))),
+        [] => Err(Failure::own(
+            format!("no step of run {} awaits a decision", view.id),
+            format!("see how it stands: yantro show {}", view.id),
+        )),
         several => {
             let list: Vec<String> = several.iter().map(ToString::to_string).collect();
             Err(Failure::own(format!("several steps await a decision: {}", list.join(", ")), "name one of them"))
@@ -187,7 +197,10 @@ impl Standstill {
             return Ok(Exit::Good);
         }
         match &board.standstill {
-            Some(who) => say.line(format!("{} by {who}. Looking goes on; nothing is begun until: yantro standstill off", tinted(Tint::Alarm, "Everything is at a standstill"))),
+            Some(who) => say.line(format!(
+                "{} by {who}. Looking goes on; nothing is begun until: yantro standstill off",
+                tinted(Tint::Alarm, "Everything is at a standstill")
+            )),
             None => say.line("The standstill is lifted; held runs that have no other cause go on."),
         }
         Ok(Exit::Good)

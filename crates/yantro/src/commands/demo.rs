@@ -82,7 +82,8 @@ impl Demo {
             Some(folder) => folder.clone(),
             None => std::env::temp_dir().join(format!("yantro-demo-{}", std::process::id())),
         };
-        fs::create_dir_all(&folder).map_err(|e| Failure::own(format!("{} cannot be made: {e}", folder.display()), "name another with --folder"))?;
+        fs::create_dir_all(&folder)
+            .map_err(|e| Failure::own(format!("{} cannot be made: {e}", folder.display()), "name another with --folder"))?;
         let folder = fs::canonicalize(&folder).map_err(|e| Failure::own(e.to_string(), ""))?;
         let text = lay_out(&folder, &self.net)?;
         let mut gauge = somebody_elses(&folder, &self.net)?;

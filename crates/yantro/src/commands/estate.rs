@@ -33,11 +33,16 @@ pub struct Load {
 
 /// Print the JSON Schema of the estate file.
 #[derive(clap::Args)]
-pub struct Schema;
+pub struct Schema {
+    /// The OpenAPI description of the server's API instead.
+    #[arg(long)]
+    api: bool,
+}
 
 impl Schema {
     pub fn run(self) -> Outcome {
-        println!("{}", serde_json::to_string_pretty(&json_schema()).unwrap_or_default());
+        let document = if self.api { yantro_server::openapi::document() } else { json_schema() };
+        println!("{}", serde_json::to_string_pretty(&document).unwrap_or_default());
         Ok(Exit::Good)
     }
 }

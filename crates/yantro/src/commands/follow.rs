@@ -126,7 +126,9 @@ fn ended(view: &RunView) -> Option<Exit> {
     match view.state {
         RunState::Queued | RunState::Running => None,
         // What is in flight ends first, and is shown.
-        RunState::Held => (!view.steps.iter().any(|s| matches!(s.now.state, StepState::Acting { .. } | StepState::Proving { .. }))).then_some(Exit::Held),
+        RunState::Held => {
+            (!view.steps.iter().any(|s| matches!(s.now.state, StepState::Acting { .. } | StepState::Proving { .. }))).then_some(Exit::Held)
+        }
         RunState::Finished => Some(Exit::Good),
         RunState::FinishedWithExceptions | RunState::GivenUp | RunState::Refused => Some(Exit::NotFinished),
     }
@@ -154,6 +156,7 @@ fn now_ms() -> i64 {
 /// What was shown already.
 #[derive(Default)]
 struct Shown {
+    begun: bool,
     words: std::collections::BTreeMap<u32, String>,
     rungs: std::collections::BTreeMap<u32, usize>,
     queued: Vec<String>,
@@ -161,8 +164,20 @@ struct Shown {
 
 impl Shown {
     fn update(&mut self, view: &RunView, line: &dyn Fn(String)) {
-        if self.words.is_empty() && self.rungs.is_empty() {
+        if !self.begun {
+            self.begun = true;
             line(format!("Run {} · {} · by {}", view.id, tinted(Tint::Strong, &view.title), view.who));
+            // Who comes late is told what happened in one line.
+            let ended: Vec<&StepView> = view.steps.iter().filter(|s| s.now.state.has_ended()).collect();
+            if !ended.is_empty() {
+                line(tinted(Tint::Rest, format!("  {} of {} steps ended before", ended.len(), view.steps.len())));
+            }
+            for step in &view.steps {
+                self.rungs.insert(step.planned.id.0, rungs_of(step).len());
+                if step.now.state.has_ended() {
+                    self.words.insert(step.planned.id.0, step.now.state.word().to_owned());
+                }
+            }
         }
         if self.queued != view.queued_behind && !view.queued_behind.is_empty() {
             line(format!("queued behind {}", view.queued_behind.join(", ")));
@@ -177,12 +192,24 @@ impl Shown {
             for rung in seen.iter().skip(before) {
                 let name = step.rungs.get(rung.rung as usize).map_or("", String::as_str);
                 let mark = if rung.climbed { tinted(Tint::Good, "✓") } else { tinted(Tint::Ailing, "↓") };
-                line(format!("  {}  {:<34} {mark} {name}: {}", tinted(Tint::Rest, marks::clock(rung.at)), step.planned.address, tinted(Tint::Rest, &rung.says)));
+                line(format!(
+                    "  {}  {:<34} {mark} {name}: {}",
+                    tinted(Tint::Rest, marks::clock(rung.at)),
+                    step.planned.address,
+                    tinted(Tint::Rest, &rung.says)
+                ));
             }
-            if changed && !matches!(step.now.state, StepState::Waiting) {
+            if changed && !matches!(step.now.state, StepState::Waiting | StepState::Proving { .. } | StepState::Pausing { .. }) {
                 let (mark, tint) = marks::step(&step.now.state);
                 let at = step.now.ended_at.or(step.now.began_at).map_or_else(|| "        ".to_owned(), marks::clock);
-                line(format!("  {}  {:<34} {} {} {}", tinted(Tint::Rest, at), step.planned.address, tinted(tint, mark), step.planned.kind.word(), tinted(tint, &word)));
+                line(format!(
+                    "  {}  {:<34} {} {} {}",
+                    tinted(Tint::Rest, at),
+                    step.planned.address,
+                    tinted(tint, mark),
+                    step.planned.kind.word(),
+                    tinted(tint, &word)
+                ));
             }
         }
     }
@@ -194,7 +221,8 @@ fn rungs_of(step: &StepView) -> Vec<&yantro_core::run::RungSeen> {
 
 /// The final word, and what can be done where the run is held.
 fn last_word(view: &RunView, say: &Say) {
-    let took = view.ended_at.map(|end| format!(" after {}", roughly((end.as_ms() - view.began_at.as_ms()).max(0) as u64))).unwrap_or_default();
+    let took =
+        view.ended_at.map(|end| format!(" after {}", roughly((end.as_ms() - view.began_at.as_ms()).max(0) as u64))).unwrap_or_default();
     say.line(format!("\nRun {} · {}{took}", view.id, tinted(marks::run_tint(view.state), view.state.word())));
     for why in &view.held_because {
         say.line(format!("  {why}"));

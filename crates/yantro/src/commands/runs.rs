@@ -94,7 +94,12 @@ impl Show {
             say.json(&view);
             return Ok(Exit::Good);
         }
-        say.line(format!("Run {} · {} · {}", view.id, tinted(Tint::Strong, &view.title), tinted(marks::run_tint(view.state), view.state.word())));
+        say.line(format!(
+            "Run {} · {} · {}",
+            view.id,
+            tinted(Tint::Strong, &view.title),
+            tinted(marks::run_tint(view.state), view.state.word())
+        ));
         let why = view.why.as_ref().map_or(String::new(), |w| format!(" · “{w}”"));
         say.line(format!("begun {} by {}{why} · edition {}", marks::clock(view.began_at), view.who, view.edition));
         for because in &view.held_because {
@@ -176,7 +181,14 @@ fn evidence(step: &StepView, say: &Say) {
             say.line(format!(
                 "    {} {}",
                 log.source,
-                tinted(Tint::Rest, format!("from this act on, {} lines · must see {seen} of {} · must not see {forbidden}", log.count.lines, log.count.wanted.len()))
+                tinted(
+                    Tint::Rest,
+                    format!(
+                        "from this act on, {} lines · must see {seen} of {} · must not see {forbidden}",
+                        log.count.lines,
+                        log.count.wanted.len()
+                    )
+                )
             ));
             for hit in log.hits.iter().take(5) {
                 for line in &hit.before {

@@ -49,7 +49,9 @@ pub fn bind(listen: &str) -> Result<TcpListener, Failure> {
             "listen on 127.0.0.1:8400, and reach it from elsewhere through an SSH tunnel",
         ));
     }
-    TcpListener::bind(listen).map_err(|e| Failure::own(format!("{listen} cannot be listened on: {e}"), "is another server running? choose another port with --listen"))
+    TcpListener::bind(listen).map_err(|e| {
+        Failure::own(format!("{listen} cannot be listened on: {e}"), "is another server running? choose another port with --listen")
+    })
 }
 
 pub fn failed(error: &EngineError) -> Failure {
@@ -72,7 +74,8 @@ pub async fn begin(data: &Path, listener: TcpListener, options: Options, who: &s
     let base = format!("http://{}", listener.local_addr().map_err(|e| Failure::own(e.to_string(), ""))?);
     let link = format!("{base}{}", access.link(who));
     let server = server(engine.clone(), access, listener).map_err(|e| Failure::own(format!("the server cannot be made: {e}"), ""))?;
-    std::fs::write(address_file(data), &base).map_err(|e| Failure::own(format!("the address cannot be written down: {e}"), "see that the data folder may be written"))?;
+    std::fs::write(address_file(data), &base)
+        .map_err(|e| Failure::own(format!("the address cannot be written down: {e}"), "see that the data folder may be written"))?;
     Ok(Running { engine, server, base, link })
 }
 

@@ -1,0 +1,55 @@
+/** Calls to the server. Types come from its OpenAPI description. */
+import type { components } from './api.gen';
+
+export type Schemas = components['schemas'];
+export type BoardView = Schemas['BoardView'];
+export type BoardRow = Schemas['BoardRow'];
+export type RunView = Schemas['RunView'];
+export type StepView = Schemas['StepView'];
+export type RunSummary = Schemas['RunSummary'];
+export type PlanView = Schemas['PlanView'];
+export type Step = Schemas['Step'];
+export type Allowed = Schemas['Allowed'];
+export type Relations = Schemas['Relations'];
+export type Problem = Schemas['Problem'];
+export type SeenState = Schemas['SeenState'];
+export type Wish = Schemas['Wish'];
+export type BeginRequest = Schemas['BeginRequest'];
+
+/** What the server refused, with what to do about it. */
+export class Refused extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail);
+  }
+  get hint(): string {
+    return this.problem.hint;
+  }
+}
+
+async function call<T>(method: 'GET' | 'POST', path: string, body?: unknown): Promise<T> {
+  let answer: Response;
+  try {
+    answer = await fetch(`/api/v1${path}`, {
+      method,
+      headers: { 'content-type': 'application/json', 'x-yantro': 'console' },
+      body: method === 'POST' ? JSON.stringify(body ?? null) : undefined,
+    });
+  } catch {
+    throw new Refused({ type: 'urn:yantro:problem:unreachable', title: 'No answer', status: 0, detail: 'The server does not answer.', hint: 'Is it running? This page tries again by itself.' });
+  }
+  const value: unknown = await answer.json().catch(() => null);
+  if (!answer.ok) throw new Refused(value as Problem);
+  return value as T;
+}
+
+export const api = {
+  board: () => call<BoardView>('GET', '/board'),
+  look: () => call<BoardView>('POST', '/look'),
+  run: (id: number) => call<RunView>('GET', `/runs/${id}`),
+  runs: (before?: number) => call<Schemas['RunPage']>('GET', `/runs?limit=50${before ? `&before=${before}` : ''}`),
+  plan: (request: BeginRequest) => call<PlanView>('POST', '/plan', request),
+  begin: (request: BeginRequest) => call<Schemas['RunBegun']>('POST', '/runs', request),
+  decide: (run: number, decision: Schemas['DecisionRequest']) => call<RunView>('POST', `/runs/${run}/decisions`, decision),
+  standstill: (on: boolean) => call<BoardView>('POST', '/standstill', { on }),
+  relations: (of: string) => call<Relations>('GET', `/relations?of=${encodeURIComponent(of)}`),
+};

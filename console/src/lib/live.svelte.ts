@@ -1,0 +1,107 @@
+/** How everything stands, kept up to date from the event stream. */
+import { Refused, api, type BoardView } from './api';
+
+/** Silence of the stream longer than this is shown as a cut. */
+const SILENT_MS = 25_000;
+
+export class Live {
+  board = $state.raw<BoardView | null>(null);
+  /** Milliseconds between this machine's clock and the server's. */
+  skew = $state(0);
+  now = $state(Date.now());
+  inTouchAt = $state(Date.now());
+  cut = $state(false);
+  trouble = $state<Refused | null>(null);
+  /** What is said to those who do not see: thinned out. */
+  spoken = $state('');
+
+  #source: EventSource | null = null;
+  #wanted: ReturnType<typeof setTimeout> | null = null;
+  #runListeners = new Set<(run: number) => void>();
+  #timer: ReturnType<typeof setInterval> | null = null;
+
+  start(): () => void {
+    this.#connect();
+    void this.refresh();
+    this.#timer = setInterval(() => {
+      this.now = Date.now();
+      if (this.now - this.inTouchAt > SILENT_MS && !this.cut) this.#lost();
+      if (this.cut && this.#source?.readyState === EventSource.CLOSED) this.#connect();
+    }, 1000);
+    return () => {
+      this.#source?.close();
+      if (this.#timer) clearInterval(this.#timer);
+    };
+  }
+
+  /** The server's time, near enough. */
+  get serverNow(): number {
+    return this.now + this.skew;
+  }
+
+  onRun(listener: (run: number) => void): () => void {
+    this.#runListeners.add(listener);
+    return () => this.#runListeners.delete(listener);
+  }
+
+  async refresh(): Promise<void> {
+    try {
+      this.take(await api.board());
+      this.trouble = null;
+    } catch (error) {
+      if (error instanceof Refused) this.trouble = error;
+      else throw error;
+    }
+  }
+
+  take(board: BoardView): void {
+    this.skew = Date.parse(board.as_of) - Date.now();
+    this.board = board;
+    this.now = Date.now();
+  }
+
+  #connect(): void {
+    this.#source?.close();
+    const source = new EventSource('/api/v1/events');
+    this.#source = source;
+    const touched = (): void => {
+      this.inTouchAt = Date.now();
+      if (this.cut) {
+        this.cut = false;
+        this.spoken = 'In touch with the server again.';
+        this.#soon();
+        for (const listener of this.#runListeners) listener(-1);
+      }
+    };
+    source.addEventListener('hello', touched);
+    source.addEventListener('quiet', touched);
+    source.addEventListener('run', (event) => {
+      touched();
+      const { run } = JSON.parse((event as MessageEvent<string>).data) as { run: number };
+      for (const listener of this.#runListeners) listener(run);
+      this.#soon();
+    });
+    for (const topic of ['board', 'edition', 'server']) {
+      source.addEventListener(topic, () => {
+        touched();
+        this.#soon();
+      });
+    }
+    source.onerror = () => this.#lost();
+  }
+
+  #lost(): void {
+    if (!this.cut) this.spoken = 'Not in touch with the server. What is shown may be old.';
+    this.cut = true;
+  }
+
+  /** Many events at once are one look. */
+  #soon(): void {
+    this.#wanted ??= setTimeout(() => {
+      this.#wanted = null;
+      void this.refresh();
+    }, 120);
+  }
+}
+
+export const live = new Live();

@@ -1,0 +1,49 @@
+import { describe, expect, it } from 'vitest';
+
+import type { RunView, StepView } from './api';
+import { forecast, score } from './score';
+
+const t = (s: number): string => new Date(Date.UTC(2026, 0, 1, 2, 38, s)).toISOString();
+const at = (s: number): number => Date.UTC(2026, 0, 1, 2, 38, s);
+
+function step(id: number, address: string, waits: number[], now: Partial<StepView['now']>): StepView {
+  return {
+    title: address,
+    rungs: ['process', 'port 1'],
+    planned: { id, address, kind: 'start', waits: waits.map((s) => ({ step: s, release: 'when-good' })), usual_ms: 4000, tail_ms: 8000, critical: true, rank: id, found: 'down', why: { kind: 'chosen' } },
+    now: { state: 'waiting', attempts: 0, acts: [], rungs: [], ...now } as StepView['now'],
+  };
+}
+
+function run(steps: StepView[], ended_at: string | null = null): RunView {
+  return { id: 1, state: 'running', title: '', who: '', edition: 1, began_at: t(0), ended_at, queued_behind: [], held_because: [], allowed: [], overrides: {}, steps, differences: [], events: 1 } as RunView;
+}
+
+const act = (from: number, over: { failed?: [string, string] | null; ticks?: number[] }): StepView['now']['acts'][number] =>
+  ({ act: 1, kind: 'start', attempt: 1, intended_at: t(from), begun: null, end: null, logs: [], failed: over.failed ?? null, rungs: (over.ticks ?? []).map((s, i) => ({ rung: i, at: t(s), climbed: true, says: '' })) }) as StepView['now']['acts'][number];
+
+describe('the score', () => {
+  it('puts what has not begun after what it waits for', () => {
+    const view = run([step(1, 'a/db', [], { state: 'proving', began_at: t(0), acts: [act(0, { ticks: [1] })] } as never), step(2, 'a/app', [1], {})]);
+    expect(forecast(view, at(2)).get(2)).toEqual({ from: at(4), to: at(8) });
+  });
+
+  it('draws a late step up to now, and what waits on it after that', () => {
+    const view = run([step(1, 'a/db', [], { state: 'proving', began_at: t(0) } as never), step(2, 'a/app', [1], {})]);
+    expect(forecast(view, at(9)).get(2)?.from).toBe(at(9));
+  });
+
+  it('draws every attempt, and says why the last failed', () => {
+    const failed = step(1, 'a/gate', [], { state: 'failed', reason: 'forbidden line', began_at: t(0), attempts: 2, acts: [act(0, { failed: [t(1), 'x'] }), act(3, { failed: [t(4), 'x'] })] } as never);
+    const lane = score(run([failed]), at(10)).lanes[0];
+    expect(lane?.shapes.map((s) => s.kind)).toEqual(['act', 'fail', 'pause', 'act', 'fail']);
+    expect(lane?.failed).toEqual({ at: at(4), says: '2 tries: forbidden line' });
+  });
+
+  it('is all solid once the run has ended', () => {
+    const view = run([step(1, 'a/db', [], { state: 'ended', end: 'done', began_at: t(0), ended_at: t(3), acts: [act(0, { ticks: [1, 2] })] } as never)], t(3));
+    const drawn = score(view, at(99));
+    expect(drawn.now).toBeNull();
+    expect(drawn.lanes[0]?.shapes.map((s) => s.kind)).toEqual(['act', 'prove']);
+  });
+});

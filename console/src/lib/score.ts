@@ -1,0 +1,114 @@
+/** The score: a run drawn as lanes against time. Pure: from a run's view to shapes. */
+import type { RunView, StepView } from './api';
+import { awaits } from './states';
+import { ms } from './time';
+
+export type Shape =
+  | { kind: 'pause' | 'sink' | 'act' | 'fail' | 'ghost' | 'wait'; from: number; to: number; step: number }
+  | { kind: 'prove'; from: number; to: number; step: number; ticks: number[]; proven: boolean };
+
+export interface Lane {
+  address: string;
+  host: string;
+  name: string;
+  title: string;
+  shapes: Shape[];
+  /** The forecast, behind what really was. */
+  ghosts: { from: number; to: number; critical: boolean }[];
+  /** What is said beside a failed step. */
+  failed: { at: number; says: string } | null;
+  steps: number[];
+}
+
+export interface Score {
+  lanes: Lane[];
+  from: number;
+  to: number;
+  now: number | null;
+}
+
+/** When each step would begin and end: begun ones as they were, others after what they wait for. */
+export function forecast(run: RunView, now: number): Map<number, { from: number; to: number }> {
+  const times = new Map<number, { from: number; to: number }>();
+  // Steps are numbered by rank: what one waits for has a lower number.
+  for (const { planned, now: step } of run.steps) {
+    const after = Math.max(ms(run.began_at), ...planned.waits.map((w) => times.get(w.step)?.to ?? 0));
+    const begun = step.began_at ? ms(step.began_at) : null;
+    const from = begun ?? Math.max(after, run.ended_at ? after : now);
+    const to = step.ended_at ? ms(step.ended_at) : Math.max(from + planned.usual_ms, begun ? now : 0);
+    times.set(planned.id, { from, to });
+  }
+  return times;
+}
+
+/** When each step would have begun and ended had everything gone as usual. */
+export function usual(run: RunView): Map<number, { from: number; to: number }> {
+  const times = new Map<number, { from: number; to: number }>();
+  for (const { planned } of run.steps) {
+    const from = Math.max(ms(run.began_at), ...planned.waits.map((w) => times.get(w.step)?.to ?? 0));
+    times.set(planned.id, { from, to: from + planned.usual_ms });
+  }
+  return times;
+}
+
+function shapesOf(view: StepView, now: number): Shape[] {
+  const { planned, now: step } = view;
+  const id = planned.id;
+  if (!step.began_at) return [];
+  const shapes: Shape[] = [];
+  let at = ms(step.began_at);
+  const end = step.ended_at ? ms(step.ended_at) : now;
+  for (const [i, act] of step.acts.entries()) {
+    const intended = ms(act.intended_at);
+    if (intended - at > 40) shapes.push({ kind: 'pause', from: at, to: intended, step: id });
+    const next = step.acts[i + 1];
+    const over = act.failed ? ms(act.failed[0]) : next ? ms(next.intended_at) : end;
+    if (planned.kind === 'stop') {
+      shapes.push({ kind: act.failed ? 'fail' : 'sink', from: intended, to: over, step: id });
+    } else {
+      const ticks = act.rungs.filter((r) => r.climbed).map((r) => ms(r.at));
+      const acted = Math.min(ticks[0] ?? over, over);
+      shapes.push({ kind: 'act', from: intended, to: acted, step: id });
+      if (act.failed) shapes.push({ kind: 'fail', from: acted, to: over, step: id });
+      else if (over > acted) shapes.push({ kind: 'prove', from: acted, to: over, step: id, ticks, proven: !!step.ended_at });
+    }
+    at = over;
+  }
+  if (step.acts.length === 0) shapes.push({ kind: 'wait', from: at, to: end, step: id });
+  else if (!step.ended_at && step.state === 'pausing' && now > at) shapes.push({ kind: 'pause', from: at, to: now, step: id });
+  return shapes;
+}
+
+/** Lays the score out. `now` is the server's time. */
+export function score(run: RunView, now: number): Score {
+  const over = run.ended_at ? ms(run.ended_at) : null;
+  const at = over ?? now;
+  const coming = forecast(run, at);
+  const foreseen = usual(run);
+  const lanes = new Map<string, Lane>();
+  for (const view of run.steps) {
+    const { address, id } = { address: view.planned.address, id: view.planned.id };
+    const [host = '', name = ''] = address.split('/', 2);
+    const lane = lanes.get(address) ?? { address, host, name, title: view.title, shapes: [], ghosts: [], failed: null, steps: [] };
+    lanes.set(address, lane);
+    lane.steps.push(id);
+    lane.shapes.push(...shapesOf(view, at));
+    const ghost = foreseen.get(id);
+    if (ghost && view.planned.usual_ms > 0) lane.ghosts.push({ ...ghost, critical: view.planned.critical });
+    if (!view.now.began_at && view.now.state !== 'ended') {
+      const time = coming.get(id);
+      if (time) lane.shapes.push({ kind: 'ghost', from: time.from, to: Math.max(time.to, time.from + 200), step: id });
+    }
+    if (awaits(view.now)) {
+      const failed = view.now.acts.findLast((a) => a.failed)?.failed;
+      const tries = view.now.attempts > 1 ? `${view.now.attempts} tries: ` : '';
+      const reason = 'reason' in view.now ? view.now.reason : '';
+      lane.failed = { at: failed ? ms(failed[0]) : at, says: tries + reason };
+    }
+  }
+  const from = ms(run.began_at);
+  const ends = [...coming.values()].map((t) => t.to);
+  const to = Math.max(at, over ?? 0, ...ends, from + 2000);
+  const all = [...lanes.values()].sort((a, b) => (a.address < b.address ? -1 : 1));
+  return { lanes: all, from, to: to + (to - from) * 0.04, now: over === null ? now : null };
+}

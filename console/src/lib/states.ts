@@ -1,0 +1,74 @@
+/** From states to words, hues and marks, in one place. */
+import type { SeenState, StepView } from './api';
+
+/** The word people read, with its spaces. */
+export const word = (state: string): string => state.replaceAll('-', ' ');
+
+/** The hue of a seen state: the name of a colour token. */
+export function hue(state: SeenState, differs = false): string {
+  switch (state) {
+    case 'proven':
+      return 'proven';
+    case 'rising':
+    case 'sinking':
+      return 'moving';
+    case 'ailing':
+      return 'ailing';
+    case 'out-of-reach':
+      return 'unreach';
+    case 'down':
+      return differs ? 'alarm' : 'rest';
+    case 'unknown':
+      return 'rest';
+  }
+}
+
+/** The hue of a run's state. */
+export function runHue(state: string): string {
+  switch (word(state)) {
+    case 'running':
+      return 'moving';
+    case 'held':
+    case 'given up':
+    case 'refused':
+      return 'alarm';
+    case 'finished':
+      return 'proven';
+    case 'finished with exceptions':
+      return 'ailing';
+    default:
+      return 'rest';
+  }
+}
+
+/** The word of a step, which for an ended one is how it ended. */
+export function stepWord(now: StepView['now']): string {
+  return word(now.state === 'ended' ? now.end : now.state);
+}
+
+/** The hue of a step. */
+export function stepHue(now: StepView['now']): string {
+  switch (stepWord(now)) {
+    case 'done':
+      return 'proven';
+    case 'acting':
+    case 'proving':
+      return 'moving';
+    case 'failed':
+    case 'outcome unknown':
+    case 'asking':
+      return 'alarm';
+    case 'passed over':
+    case 'vouched':
+    case 'not begun':
+      return 'ailing';
+    default:
+      return 'rest';
+  }
+}
+
+/** Whether a step awaits a decision. */
+export const awaits = (now: StepView['now']): boolean => now.state === 'failed' || now.state === 'outcome-unknown' || now.state === 'asking';
+
+/** What a step does, in a word. */
+export const act = (kind: string): string => (kind === 'await' ? 'wait for' : kind);

@@ -1,0 +1,34 @@
+/** Times as people read them. */
+
+export const ms = (instant: string): number => Date.parse(instant);
+
+/** How old something is, in short. */
+export function age(from: number, now: number): string {
+  const s = Math.max(0, Math.floor((now - from) / 1000));
+  if (s < 1) return 'now';
+  if (s < 100) return `${s} s`;
+  if (s < 6000) return `${Math.floor(s / 60)} min`;
+  return `${Math.floor(s / 3600)} h`;
+}
+
+/** A length of time as people say it. */
+export function roughly(length: number): string {
+  if (length < 1000) return 'a moment';
+  if (length < 100_000) return `${Math.ceil(length / 1000)} s`;
+  if (length < 6_000_000) return `${Math.ceil(length / 60_000)} min`;
+  return `${(length / 3_600_000).toFixed(1)} h`;
+}
+
+const two = (n: number): string => String(n).padStart(2, '0');
+
+/** The time of day. */
+export function clock(at: number): string {
+  const d = new Date(at);
+  return `${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}`;
+}
+
+/** The day and time of day. */
+export function day(at: number): string {
+  const d = new Date(at);
+  return `${d.getDate()} ${d.toLocaleString('en', { month: 'short' })} ${clock(at)}`;
+}

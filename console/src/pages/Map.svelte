@@ -1,0 +1,87 @@
+<!-- What relies on what, left to right. Choosing a service lights what it needs and what relies on it. -->
+<script lang="ts">
+  import { NODE, place, reached } from '../lib/layout';
+  import { live } from '../lib/live.svelte';
+  import { router } from '../lib/router.svelte';
+  import { hue, word } from '../lib/states';
+  import Address from '../parts/Address.svelte';
+  import Dial from '../parts/Dial.svelte';
+
+  const rows = $derived(live.board?.services ?? []);
+  // Laid out anew only when what relies on what changes, not with every look.
+  const shape = $derived(rows.map((r) => `${r.address}<${r.relies_on.join(',')}`).join(';'));
+  const placed = $derived.by(() => {
+    void shape;
+    return place(rows);
+  });
+  const chosen = $derived(router.query.get('of'));
+  const row = $derived(rows.find((r) => r.address === chosen));
+  const needs = $derived(chosen ? reached(rows, chosen, 'needed') : new Set<string>());
+  const takes = $derived(chosen ? reached(rows, chosen, 'reliant') : new Set<string>());
+  const of = $derived(new Map(rows.map((r) => [r.address, r])));
+
+  const lit = (address: string): boolean => !chosen || address === chosen || needs.has(address) || takes.has(address);
+  const edgeLit = (from: string, to: string): boolean => {
+    const inNeeds = (to === chosen || needs.has(to)) && needs.has(from);
+    const inTakes = (from === chosen || takes.has(from)) && takes.has(to);
+    return inNeeds || inTakes;
+  };
+  function choose(address: string): void {
+    router.go(address === chosen ? '/map' : `/map?of=${encodeURIComponent(address)}`, true);
+  }
+</script>
+
+<div class="flex h-full flex-col">
+  <div class="flex flex-wrap items-baseline gap-4">
+    <h1>Map</h1>
+    <p class="text-ink2">A line runs from what is relied on, left, to what relies on it. Choose a service to light both.</p>
+  </div>
+  <div class="mt-3 grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_280px] gap-3 max-lg:grid-cols-1">
+    <div class="sheet overflow-auto">
+      <svg width={placed.width} height={placed.height} class="block" role="group" aria-label="Map of services">
+        {#each placed.edges as edge (edge.from + edge.to)}
+          <path d={edge.d} fill="none" stroke={edgeLit(edge.from, edge.to) ? 'var(--accent)' : 'var(--line)'} stroke-width={edgeLit(edge.from, edge.to) ? 2.2 : 1.4} />
+        {/each}
+        {#each placed.nodes as node (node.address)}
+          {@const r = of.get(node.address)}
+          {#if r}
+            <foreignObject x={node.x - NODE.width / 2} y={node.y - NODE.height / 2} width={NODE.width} height={NODE.height}>
+              <button
+                class="flex h-full w-full items-center gap-2 rounded-[5px] border bg-sheet px-2 text-left {node.address === chosen ? 'border-2 border-accent bg-accent-soft' : 'border-line'}"
+                style:opacity={lit(node.address) ? 1 : 0.35}
+                aria-pressed={node.address === chosen}
+                aria-label="{node.address}, {word(r.seen.state)}"
+                onclick={() => choose(node.address)}
+              >
+                <Dial seen={r.seen} differs={r.differs} size={20} />
+                <span class="min-w-0 leading-tight">
+                  <span class="block truncate text-[13px]"><Address address={node.address} /></span>
+                  <span class="block text-[12.5px] font-semibold" style="color: var(--{hue(r.seen.state, r.differs)})">{word(r.seen.state)}</span>
+                </span>
+              </button>
+            </foreignObject>
+          {/if}
+        {/each}
+      </svg>
+    </div>
+    <aside class="sheet overflow-auto p-3.5">
+      {#if row}
+        <h2 class="font-mono text-[15px] break-all">{row.address}</h2>
+        <p class="text-ink2">{row.title}{row.owner ? ` · ${row.owner}` : ''}</p>
+        <p class="mt-2 flex items-center gap-2"><Dial seen={row.seen} differs={row.differs} /><b style="color: var(--{hue(row.seen.state, row.differs)})">{word(row.seen.state)}</b></p>
+        {#if row.seen.says}<p class="mt-1 text-[14px] text-ink2">{row.seen.says}</p>{/if}
+        {#if row.cannot}<p class="mt-2 text-[14px] text-ink2">Cannot be acted on: {row.cannot}</p>{/if}
+        <p class="mt-3 flex flex-wrap gap-2">{#each row.can as wish (wish)}<a class="btn btn-small" href="/plan?wish={wish}&of={encodeURIComponent(row.address)}">{wish[0]?.toUpperCase()}{wish.slice(1)}…</a>{/each}</p>
+        {#if row.impact.says}<p class="mt-3 text-[14px]"><span class="text-ink3">While it is down:</span> {row.impact.says}</p>{/if}
+        <h3 class="mt-4 text-[13px] text-ink3">Proven by</h3>
+        <ol class="list-decimal pl-5 text-[14px]">{#each row.ladder as rung, i (i)}<li>{rung}</li>{/each}</ol>
+        {#each [['Needs', needs], ['Takes with it', takes]] as const as [title, list] (title)}
+          <h3 class="mt-4 text-[13px] text-ink3">{title} ({list.size})</h3>
+          <ul class="text-[13.5px]">{#each [...list].sort() as address (address)}<li><button class="hover:underline" onclick={() => choose(address)}><Address {address} /></button></li>{/each}</ul>
+        {/each}
+      {:else}
+        <p class="text-ink2">No service is chosen.</p>
+      {/if}
+    </aside>
+  </div>
+</div>

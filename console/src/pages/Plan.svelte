@@ -1,0 +1,120 @@
+<!-- Choose services and a wish, see what it comes to, begin it. -->
+<script lang="ts">
+  import { Refused, api, type BeginRequest, type PlanView, type Wish } from '../lib/api';
+  import { live } from '../lib/live.svelte';
+  import { router } from '../lib/router.svelte';
+  import { roughly } from '../lib/time';
+  import Confirm from '../parts/Confirm.svelte';
+  import Picker from '../parts/Picker.svelte';
+  import PlanAsks from '../parts/PlanAsks.svelte';
+  import PlanRanks from '../parts/PlanRanks.svelte';
+
+  const wishes: { wish: Wish; does: string }[] = [
+    { wish: 'reload', does: 'Configuration is read again; users notice nothing.' },
+    { wish: 'restart', does: 'Down and up again, with all that relies on it and was up.' },
+    { wish: 'stop', does: 'Down, with all that relies on it.' },
+    { wish: 'start', does: 'Up, with all that it needs and is down.' },
+  ];
+
+  // What is planned lives in the address bar, so that it can be handed on.
+  const wish = $derived((wishes.find((w) => w.wish === router.query.get('wish'))?.wish ?? 'restart') as Wish);
+  const of = $derived((router.query.get('of') ?? '').split(',').filter(Boolean));
+  const alone = $derived(router.query.has('alone'));
+  const below = $derived((router.query.get('below') ?? '').split(',').filter(Boolean));
+  const standing = $derived((router.query.get('standing') ?? '').split(',').filter(Boolean));
+
+  let plan = $state.raw<PlanView | null>(null);
+  let refused = $state.raw<Refused | null>(null);
+  let asking = $state(false);
+
+  const request = $derived<BeginRequest>({ wish, selection: of, except: [], alone, left_standing: standing, below_keep_up: below, overrides: {}, why: null });
+  /** States that matter to the plan: when one changes, it is worked out again. */
+  const facts = $derived(live.board?.services.map((s) => s.seen.state).join() ?? '');
+
+  $effect(() => {
+    void facts;
+    const asked = request;
+    if (asked.selection.length === 0) {
+      plan = null;
+      refused = null;
+      return;
+    }
+    let gone = false;
+    api.plan(asked).then(
+      (p) => {
+        if (!gone) [plan, refused] = [p, null];
+      },
+      (e: unknown) => {
+        if (!gone) [plan, refused] = [null, e instanceof Refused ? e : null];
+      },
+    );
+    return () => {
+      gone = true;
+    };
+  });
+
+  function set(changes: Record<string, string[] | string | boolean>): void {
+    const query = new URLSearchParams(router.query);
+    for (const [key, value] of Object.entries(changes)) {
+      const text = Array.isArray(value) ? value.join(',') : value === true ? '1' : value || '';
+      if (text) query.set(key, text);
+      else query.delete(key);
+    }
+    router.go(`/plan?${query}`, true);
+  }
+
+  async function begin(why: string): Promise<string | null> {
+    try {
+      const { id } = await api.begin({ ...request, why: why || null });
+      router.go(`/runs/${id}`);
+      return null;
+    } catch (error) {
+      if (error instanceof Refused) return `${error.message}. ${error.hint}`;
+      throw error;
+    }
+  }
+  const stands = $derived(`${live.board?.estate} · ${live.board?.stands_for}`);
+  const worst = $derived(plan?.hits.filter((h) => h.impact.says) ?? []);
+</script>
+
+<div class="grid h-full grid-cols-[270px_minmax(0,1fr)] gap-4 max-lg:grid-cols-1">
+  <Picker chosen={of} onchange={(chosen) => set({ of: chosen, standing: [], below: [] })} />
+  <section class="min-w-0">
+    <div class="flex flex-wrap items-center gap-2" role="group" aria-label="Wish">
+      <h1 class="mr-2">Plan</h1>
+      {#each wishes as w (w.wish)}
+        <button class="btn aria-pressed:border-accent aria-pressed:bg-accent-soft aria-pressed:text-accent" aria-pressed={w.wish === wish} title={w.does} onclick={() => set({ wish: w.wish, standing: [], below: [] })}>{w.wish[0]?.toUpperCase()}{w.wish.slice(1)}</button>
+      {/each}
+      <label class="ml-2 flex items-center gap-1.5 text-ink2"><input type="checkbox" checked={alone} onchange={(e) => set({ alone: e.currentTarget.checked, standing: [] })} /> only these, without what belongs to them</label>
+    </div>
+    <p class="mt-1 text-ink2">{wishes.find((w) => w.wish === wish)?.does}</p>
+
+    {#if of.length === 0}
+      <p class="sheet mt-4 p-4 text-ink2">Choose one or more services on the left, and see here what it comes to. Nothing is touched before you begin it.</p>
+    {:else if refused}
+      <p class="sheet mt-4 border-alarm p-4" role="alert"><b class="text-alarm">{refused.problem.title}.</b> {refused.message}. {refused.hint}</p>
+    {:else if !plan}
+      <p class="sheet mt-4 p-4 text-ink2">Working it out …</p>
+    {:else}
+      <div class="sheet mt-4 flex flex-wrap items-center gap-4 p-3.5">
+        <p class="min-w-0 flex-1"><b>{plan.says}</b> <span class="text-ink2">About {roughly(plan.sequence.usual_ms)} in all.</span></p>
+        <button class="btn btn-main" disabled={!plan.can_begin || !!live.board?.standstill} onclick={() => (asking = true)}>{wish[0]?.toUpperCase()}{wish.slice(1)}…</button>
+      </div>
+      <PlanAsks {plan} {below} {standing} onbelow={(list) => set({ below: list })} onstanding={(list) => set({ standing: list })} />
+      <PlanRanks {plan} />
+    {/if}
+  </section>
+</div>
+
+{#if plan}
+  <Confirm bind:open={asking} title="{wish[0]?.toUpperCase()}{wish.slice(1)} {of.join(', ')}" says="{stands}. {plan.says} About {roughly(plan.sequence.usual_ms)} in all." action="{wish[0]?.toUpperCase()}{wish.slice(1)} now" onconfirm={begin}>
+    {#if worst.length > 0}
+      <h3 class="mt-3 text-[13px] text-ink3">Who notices</h3>
+      <ul class="max-h-[26vh] overflow-auto">
+        {#each worst as hit (hit.address)}
+          <li class="py-0.5"><span class="font-mono text-[0.93em]">{hit.address}</span> <span class="text-ink2">{hit.impact.says} {hit.usual_ms ? `About ${roughly(hit.usual_ms)}.` : 'Until it is started again.'}</span></li>
+        {/each}
+      </ul>
+    {/if}
+  </Confirm>
+{/if}

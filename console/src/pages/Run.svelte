@@ -1,0 +1,65 @@
+<!-- One run: its score, what can be decided, and the evidence beside each act. -->
+<script lang="ts">
+  import { live } from '../lib/live.svelte';
+  import { RunWatch } from '../lib/run-view.svelte';
+  import { runHue, word } from '../lib/states';
+  import { clock, ms, roughly } from '../lib/time';
+  import Decisions from '../parts/Decisions.svelte';
+  import Evidence from '../parts/Evidence.svelte';
+  import Note from '../parts/Note.svelte';
+  import Score from '../parts/Score.svelte';
+  import StepTable from '../parts/StepTable.svelte';
+
+  let { id }: { id: number } = $props();
+  const watch = $derived(new RunWatch(id));
+  $effect(() => watch.start());
+
+  const run = $derived(watch.run);
+  let asTable = $state(false);
+  const ended = $derived(run?.steps.filter((s) => s.now.state === 'ended').length ?? 0);
+  const shown = $derived(run?.steps.find((s) => s.planned.id === watch.shown) ?? null);
+  const left = $derived(run?.likely_end ? Math.max(0, ms(run.likely_end) - live.serverNow) : 0);
+</script>
+
+{#if watch.refused}
+  <Note title={watch.refused.problem.title} tone="alarm"><p>{watch.refused.message}. {watch.refused.hint}</p></Note>
+{:else if !run}
+  <Note title="Looking …" />
+{:else}
+  <div class="flex min-h-full flex-col">
+    <div class="flex flex-wrap items-center gap-x-3 gap-y-2">
+      <h1 class="min-w-0">{run.title[0]?.toUpperCase()}{run.title.slice(1)}</h1>
+      <span class="font-[650]" style="color: var(--{runHue(run.state)})" role="status">{word(run.state)}</span>
+      <span class="flex-1"></span>
+      <Decisions {run} onchange={(r) => (watch.run = r)} />
+    </div>
+    <p class="mt-0.5 text-ink2">
+      Run {run.id} · begun {clock(ms(run.began_at))} by {run.who}{run.why ? ` · “${run.why}”` : ''} · edition {run.edition} · {ended} of {run.steps.length} steps
+      {#if run.ended_at}· ended {clock(ms(run.ended_at))} after {roughly(ms(run.ended_at) - ms(run.began_at))}
+      {:else if run.likely_end}· {run.hold ? 'if decided now: ' : ''}likely end <b class="text-ink">{clock(run.hold ? live.serverNow + left : ms(run.likely_end))}</b>, about {roughly(left)}{/if}
+    </p>
+    {#if run.queued_behind.length > 0}<p class="mt-1 text-moving">Queued behind {run.queued_behind.join(', ')}</p>{/if}
+    {#each run.held_because as because (because)}
+      <p class="mt-1.5 border border-alarm bg-alarm-soft px-3 py-1.5" role="alert"><b>Held:</b> {because}</p>
+    {/each}
+    {#each Object.entries(run.overrides) as [address, over] (address)}
+      <p class="mt-1 text-moving">For this run only, <span class="font-mono">{address}</span>: {JSON.stringify(over)}</p>
+    {/each}
+    {#each run.differences as d (d.address)}
+      <p class="mt-1 text-ink2"><span class="font-mono text-ink">{d.address}</span> was found {word(d.found)} and is {word(d.now)} now</p>
+    {/each}
+
+    <div class="mt-2 mb-1 flex justify-end" role="group" aria-label="Shown as">
+      <button class="btn btn-small rounded-r-none aria-pressed:bg-accent-soft aria-pressed:text-accent" aria-pressed={!asTable} onclick={() => (asTable = false)}>Score</button>
+      <button class="btn btn-small rounded-l-none border-l-0 aria-pressed:bg-accent-soft aria-pressed:text-accent" aria-pressed={asTable} onclick={() => (asTable = true)}>Table</button>
+    </div>
+    <div class="sheet max-h-[54vh] flex-none overflow-auto">
+      {#if asTable}
+        <StepTable {run} shown={watch.shown} onchoose={(step) => (watch.chosen = step)} />
+      {:else}
+        <Score {run} now={live.serverNow} shown={watch.shown} onchoose={(step) => (watch.chosen = step)} />
+      {/if}
+    </div>
+    {#if shown}<Evidence step={shown} />{/if}
+  </div>
+{/if}

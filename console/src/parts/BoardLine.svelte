@@ -1,0 +1,45 @@
+<!-- One service on the board: state, what shows it, how old that is, what can be done. -->
+<script lang="ts">
+  import type { BoardRow } from '../lib/api';
+  import { hue, word } from '../lib/states';
+  import { age, ms } from '../lib/time';
+  import Address from './Address.svelte';
+  import Dial from './Dial.svelte';
+
+  let { row, asOf }: { row: BoardRow; asOf: number } = $props();
+
+  const notes = $derived(
+    [
+      row.differs && row.seen.state !== 'down' ? 'differs from expected' : '',
+      row.intended_down && row.seen.state === 'down' ? row.intended_down : '',
+      row.seen.state === 'down' && !row.differs && row.expected === 'down' ? 'as expected' : '',
+    ].filter(Boolean),
+  );
+  const plan = (wish: string): string => `/plan?wish=${wish}&of=${encodeURIComponent(row.address)}`;
+</script>
+
+<tr class="border-b border-line2 [&>td]:px-2.5 [&>td]:py-[3.5px]" data-address={row.address}>
+  <td class="pl-3.5"><a href="/map?of={encodeURIComponent(row.address)}" class="hover:underline"><Address address={row.address} /></a> <span class="ml-1.5 text-ink3">{row.title}</span></td>
+  <td>
+    <span class="flex items-center gap-2 whitespace-nowrap">
+      <Dial seen={row.seen} differs={row.differs} />
+      <span class="font-semibold" style="color: var(--{hue(row.seen.state, row.differs)})">{word(row.seen.state)}</span>
+      {#if row.seen.state === 'rising' || row.seen.state === 'sinking'}<span class="text-ink3">{row.seen.rungs_climbed} of {row.seen.rungs}</span>{/if}
+    </span>
+  </td>
+  <td class="max-w-0 truncate text-ink2" title={row.seen.says}>
+    {#if row.restart_owed}<span class="text-accent">restart owed: described differently since</span>{#if row.seen.says} · {/if}{/if}{[...notes, row.seen.says].filter(Boolean).join(' · ')}
+  </td>
+  <td class="whitespace-nowrap text-ink2">{age(ms(row.seen.as_of), asOf)}</td>
+  <td class="whitespace-nowrap">
+    {#if row.in_run !== null && row.in_run !== undefined}
+      <a class="text-accent underline" href="/runs/{row.in_run}">in run {row.in_run}</a>
+    {:else if row.cannot}
+      <span class="text-[13.5px] text-ink3" title={row.cannot}>{row.hands_off ? 'hands-off' : row.cannot}</span>
+    {:else}
+      <span class="flex gap-1.5">
+        {#each row.can as wish (wish)}<a class="btn btn-small" href={plan(wish)} aria-label="{wish} {row.address}: plan it">{wish[0]?.toUpperCase()}{wish.slice(1)}…</a>{/each}
+      </span>
+    {/if}
+  </td>
+</tr>

@@ -1,0 +1,26 @@
+<!-- The board's rows, section by section. -->
+<script lang="ts">
+  import type { BoardRow } from '../lib/api';
+  import { live } from '../lib/live.svelte';
+  import BoardLine from './BoardLine.svelte';
+
+  let { sections }: { sections: { key: string; title: string; note: string; rows: BoardRow[] }[] } = $props();
+</script>
+
+<table class="sheet w-full border-collapse">
+  <thead>
+    <tr class="text-left text-[13.5px] text-ink3 [&>th]:px-2.5 [&>th]:py-1 [&>th]:font-medium">
+      <th class="w-[38%]">Service</th><th class="w-[150px]">State</th><th>What shows it</th><th class="w-[64px]">Seen</th><th class="w-[170px]"><span class="sr-only">What can be done</span></th>
+    </tr>
+  </thead>
+  {#each sections as section (section.key)}
+    <tbody>
+      <tr class="border-y border-line bg-ground">
+        <th colspan="5" scope="rowgroup" class="px-2.5 pt-1.5 pb-1 text-left font-semibold">{section.title} <span class="ml-2 font-normal text-ink3">{section.note}</span></th>
+      </tr>
+      {#each section.rows as row (row.address)}
+        <BoardLine {row} asOf={live.serverNow} />
+      {/each}
+    </tbody>
+  {/each}
+</table>

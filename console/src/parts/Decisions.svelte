@@ -1,0 +1,61 @@
+<!-- What an operator may do with a run now, each with what it leads to. The server says what is allowed. -->
+<script lang="ts">
+  import { Refused, api, type Allowed, type RunView, type Schemas } from '../lib/api';
+  import { live } from '../lib/live.svelte';
+  import Confirm from './Confirm.svelte';
+
+  let { run, onchange }: { run: RunView; onchange: (run: RunView) => void } = $props();
+
+  let asked = $state.raw<Allowed | null>(null);
+  let open = $state(false);
+
+  const names: Record<Allowed['kind'], string> = { hold: 'Hold', resume: 'Resume', 'try-again': 'Try again', 'pass-over': 'Pass over', vouch: 'Vouch', force: 'Force', 'give-up': 'Give up' };
+  const step = (a: Allowed): number | null => ('step' in a ? a.step : null);
+  const several = $derived(new Set(run.allowed.map(step).filter((s) => s !== null)).size > 1);
+  const label = (a: Allowed): string => `${names[a.kind]}${several && step(a) !== null ? ` ${step(a)}` : ''}`;
+  const gentle = (a: Allowed): boolean => a.kind === 'try-again' || a.kind === 'resume' || a.kind === 'hold';
+
+  async function decide(a: Allowed, why: string): Promise<string | null> {
+    try {
+      // Everything else in it is for people; the server takes what it knows.
+      onchange(await api.decide(run.id, { ...a, why: why || null } as Schemas['DecisionRequest']));
+      return null;
+    } catch (error) {
+      if (error instanceof Refused) return `${error.message}. ${error.hint}`;
+      throw error;
+    }
+  }
+  let refused = $state<string | null>(null);
+  async function press(a: Allowed): Promise<void> {
+    if (gentle(a)) {
+      refused = await decide(a, '');
+    } else {
+      asked = a;
+      open = true;
+    }
+  }
+</script>
+
+<div class="flex flex-wrap justify-end gap-2">
+  {#each run.allowed as allowed (JSON.stringify(allowed))}
+    <button
+      class="btn {allowed.kind === 'try-again' || allowed.kind === 'resume' ? 'btn-main' : ''} {allowed.kind === 'give-up' || allowed.kind === 'force' ? 'btn-alarm' : ''}"
+      title={allowed.leads_to}
+      onclick={() => press(allowed)}>{label(allowed)}{gentle(allowed) ? '' : '…'}</button
+    >
+  {/each}
+</div>
+{#if refused}<p class="w-full text-right text-alarm" role="alert">{refused}</p>{/if}
+
+{#if asked}
+  {@const a = asked}
+  <Confirm
+    bind:open
+    title="{names[a.kind]}: run {run.id}{step(a) === null ? '' : `, step ${step(a)}`}"
+    says="{live.board?.estate} · {live.board?.stands_for}. This {a.leads_to}."
+    action={names[a.kind]}
+    alarm={a.kind === 'give-up' || a.kind === 'force'}
+    needsReason={a.needs_reason}
+    onconfirm={(why) => decide(a, why)}
+  />
+{/if}

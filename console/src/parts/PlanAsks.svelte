@@ -1,0 +1,34 @@
+<!-- What stands in the way of a plan, and what must be said in so many words. -->
+<script lang="ts">
+  import type { PlanView } from '../lib/api';
+
+  let { plan, below, standing, onbelow, onstanding }: { plan: PlanView; below: string[]; standing: string[]; onbelow: (list: string[]) => void; onstanding: (list: string[]) => void } = $props();
+
+  const toggled = (list: string[], item: string): string[] => (list.includes(item) ? list.filter((i) => i !== item) : [...list, item]);
+</script>
+
+{#each plan.obstacles as obstacle (obstacle.address + obstacle.why)}
+  <p class="mt-3 border border-alarm bg-alarm-soft px-3.5 py-2" role="alert"><b>Not possible:</b> {obstacle.why}. <span class="text-ink2">{obstacle.mend[0]?.toUpperCase()}{obstacle.mend.slice(1)}.</span></p>
+{/each}
+{#each plan.asks as ask (JSON.stringify(ask))}
+  <div class="mt-3 border border-moving bg-moving-soft px-3.5 py-2">
+    {#if ask.kind === 'below-keep-up'}
+      <p>{ask.says}.</p>
+      <label class="mt-1 flex items-center gap-2"><input type="checkbox" onchange={() => onbelow(toggled(below, ask.group))} /> Yes: group <b>{ask.group}</b> may fall below that in this run</label>
+    {:else if ask.kind === 'left-standing'}
+      <p>{ask.says}. Each must be named:</p>
+      {#each ask.addresses as address (address)}
+        <label class="mt-1 flex items-center gap-2"><input type="checkbox" onchange={() => onstanding(toggled(standing, address))} /> <span class="font-mono">{address}</span></label>
+      {/each}
+    {:else}
+      <p>{ask.says}.</p>
+    {/if}
+  </div>
+{/each}
+{#if below.length > 0 || standing.length > 0}
+  <p class="mt-3 flex flex-wrap items-center gap-2 text-ink2">
+    Said in so many words:
+    {#each below as group (group)}<button class="btn btn-small" onclick={() => onbelow(below.filter((g) => g !== group))}>group {group} may fall below · take back</button>{/each}
+    {#each standing as address (address)}<button class="btn btn-small font-mono" onclick={() => onstanding(standing.filter((a) => a !== address))}>{address} · take back</button>{/each}
+  </p>
+{/if}
