@@ -1,1 +1,284 @@
+//! What the end-to-end tests stand on: the built program in a folder of its own, on loopback
+//! addresses of its own, ended with everything it started when the test ends.
 
+use std::{
+    fs,
+    path::{Path, PathBuf},
+    process::{Child, Command, Output, Stdio},
+    sync::atomic::{AtomicU32, Ordering},
+    time::{Duration, Instant},
+};
+
+use serde_json::Value;
+
+/// How long a condition is waited for before a test fails: generous, since machines are shared.
+pub const PATIENCE: Duration = Duration::from_secs(60);
+
+/// A program built beside this test.
+pub fn program(name: &str) -> PathBuf {
+    let own = std::env::current_exe().expect("a test has a path");
+    let path = own.parent().and_then(Path::parent).expect("target/debug/deps/test").join(name);
+    assert!(path.exists(), "{} is not built: run scripts/test, or cargo build first", path.display());
+    path
+}
+
+/// Loopback addresses that no other test has: the first three numbers.
+pub fn own_net() -> String {
+    static NEXT: AtomicU32 = AtomicU32::new(0);
+    let n = std::process::id().wrapping_mul(7).wrapping_add(NEXT.fetch_add(1, Ordering::Relaxed));
+    format!("127.{}.{}", 50 + n / 250 % 150, 1 + n % 250)
+}
+
+/// Waits for a condition, and fails with what it was waiting for.
+pub fn wait_until<T>(what: &str, mut condition: impl FnMut() -> Option<T>) -> T {
+    let began = Instant::now();
+    loop {
+        if let Some(value) = condition() {
+            return value;
+        }
+        assert!(began.elapsed() < PATIENCE, "waited {PATIENCE:?} for this: {what}");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
+/// A server in a folder of its own.
+pub struct Server {
+    child: Option<Child>,
+    dir: tempfile::TempDir,
+    /// The first three numbers of its hosts' addresses.
+    pub net: String,
+    http: reqwest::blocking::Client,
+    is_demo: bool,
+}
+
+impl Server {
+    /// A server with nothing loaded.
+    pub fn bare() -> Self {
+        let mut server = Self::prepared(false);
+        server.start(&[]);
+        server
+    }
+
+    /// A server with an estate; `NET` in it stands for the test's own addresses.
+    pub fn with_estate(text: &str) -> Self {
+        let server = Self::bare();
+        server.put("estate.toml", &text.replace("NET", &server.net));
+        let loaded = server.cli(&["load", &server.path("estate.toml")]);
+        assert!(loaded.status.success(), "{}", told(&loaded));
+        server
+    }
+
+    /// The demo, brought up.
+    pub fn demo() -> Self {
+        let mut server = Self::prepared(true);
+        let folder = server.path("demo");
+        let net = server.net.clone();
+        let mut command = server.command();
+        command.args(["demo", "--listen", "127.0.0.1:0", "--folder", &folder, "--net", &net]);
+        server.child = Some(command.stderr(Stdio::null()).spawn().expect("the program can be run"));
+        server.await_answer();
+        wait_until("the demo is up", || {
+            let runs = server.get("/runs");
+            (runs["runs"][0]["state"] == "finished").then_some(())
+        });
+        server
+    }
+
+    fn prepared(is_demo: bool) -> Self {
+        let dir = tempfile::Builder::new().prefix("yantro-e2e-").tempdir().expect("a folder can be made");
+        fs::create_dir_all(dir.path().join("logs")).expect("a folder can be made");
+        fs::create_dir_all(dir.path().join("trouble")).expect("a folder can be made");
+        let link = dir.path().join("stand-in");
+        std::os::unix::fs::symlink(program("yantro-stand-in"), link).expect("a link can be made");
+        let http = reqwest::blocking::Client::builder().no_proxy().build().expect("a client can be made");
+        Self { child: None, dir, net: own_net(), http, is_demo }
+    }
+
+    /// The folder of the test.
+    pub fn folder(&self) -> &Path {
+        self.dir.path()
+    }
+
+    /// A path in the test's folder.
+    pub fn path(&self, name: &str) -> String {
+        self.dir.path().join(name).display().to_string()
+    }
+
+    /// Writes a file into the test's folder.
+    pub fn put(&self, name: &str, text: &str) {
+        fs::write(self.dir.path().join(name), text).expect("the folder can be written");
+    }
+
+    /// Reads a file of the test's folder; empty where there is none.
+    pub fn read(&self, name: &str) -> String {
+        fs::read_to_string(self.dir.path().join(name)).unwrap_or_default()
+    }
+
+    /// The server's data folder.
+    pub fn data(&self) -> PathBuf {
+        if self.is_demo { self.dir.path().join("demo/data") } else { self.dir.path().join("data") }
+    }
+
+    /// Asks a service of the test, or of the demo, to misbehave from its next start on.
+    pub fn trouble(&self, service: &str, what: Option<&str>) {
+        let folder = if self.is_demo { self.dir.path().join("demo/trouble") } else { self.dir.path().join("trouble") };
+        let path = folder.join(service);
+        match what {
+            Some(what) => fs::write(path, what).expect("the folder can be written"),
+            None => drop(fs::remove_file(path)),
+        }
+    }
+
+    fn command(&self) -> Command {
+        let mut command = Command::new(program("yantro"));
+        command.env("YANTRO_DATA", self.data()).env("YANTRO_WHO", "maren").env_remove("NO_COLOR").stdin(Stdio::null());
+        command
+    }
+
+    /// Starts the server, and waits until it answers.
+    pub fn start(&mut self, more: &[&str]) {
+        let _ = fs::remove_file(self.data().join("address"));
+        let log =
+            fs::OpenOptions::new().append(true).create(true).open(self.dir.path().join("server.log")).expect("the folder can be written");
+        let mut command = self.command();
+        command.args(["serve", "--listen", "127.0.0.1:0"]).args(more);
+        self.child = Some(command.stderr(log).stdout(Stdio::null()).spawn().expect("the program can be run"));
+        self.await_answer();
+    }
+
+    fn await_answer(&self) {
+        wait_until("the server answers", || self.try_get("/board").map(drop));
+    }
+
+    /// The server's process id.
+    pub fn pid(&self) -> i32 {
+        self.child.as_ref().expect("it runs").id() as i32
+    }
+
+    /// Ends the server at once, as a power cut would; what it started goes on.
+    pub fn kill(&mut self) {
+        if let Some(mut child) = self.child.take() {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+    }
+
+    /// Runs a command of the command line.
+    pub fn cli(&self, args: &[&str]) -> Output {
+        self.command().args(args).output().expect("the program can be run")
+    }
+
+    /// Runs a command that must go well, and gives what it printed.
+    pub fn ok(&self, args: &[&str]) -> String {
+        let output = self.cli(args);
+        assert!(output.status.success(), "yantro {}: {}", args.join(" "), told(&output));
+        String::from_utf8_lossy(&output.stdout).into_owned()
+    }
+
+    /// Runs a command that must end with this exit code, and gives all it printed.
+    pub fn exits(&self, code: i32, args: &[&str]) -> String {
+        let output = self.cli(args);
+        assert_eq!(output.status.code(), Some(code), "yantro {}: {}", args.join(" "), told(&output));
+        told(&output)
+    }
+
+    /// The server's address.
+    pub fn base(&self) -> String {
+        fs::read_to_string(self.data().join("address")).unwrap_or_default().trim().to_owned()
+    }
+
+    /// The server's token.
+    pub fn token(&self) -> String {
+        fs::read_to_string(self.data().join("token")).unwrap_or_default().trim().to_owned()
+    }
+
+    fn try_get(&self, path: &str) -> Option<Value> {
+        let base = self.base();
+        if base.is_empty() {
+            return None;
+        }
+        self.http.get(format!("{base}/api/v1{path}")).bearer_auth(self.token()).send().ok()?.json().ok()
+    }
+
+    /// Asks the API.
+    pub fn get(&self, path: &str) -> Value {
+        self.try_get(path).unwrap_or(Value::Null)
+    }
+
+    /// Sends something to the API; the status and the answer.
+    pub fn post(&self, path: &str, body: &Value) -> (u16, Value) {
+        let request = self.http.post(format!("{}/api/v1{path}", self.base())).bearer_auth(self.token()).header("x-yantro-who", "maren");
+        let answer = request.json(body).send().expect("the server answers");
+        (answer.status().as_u16(), answer.json().unwrap_or(Value::Null))
+    }
+
+    /// A plain HTTP client, for trying what is refused.
+    pub fn http(&self) -> &reqwest::blocking::Client {
+        &self.http
+    }
+
+    /// The state of one service on the board.
+    pub fn state(&self, address: &str) -> String {
+        let board = self.get("/board");
+        let row = board["services"].as_array().into_iter().flatten().find(|r| r["address"] == address);
+        row.map(|r| r["seen"]["state"].as_str().unwrap_or_default().to_owned()).unwrap_or_default()
+    }
+
+    /// Waits until a run is in one of these states, and gives its view.
+    pub fn run_is(&self, run: u64, states: &[&str]) -> Value {
+        wait_until(&format!("run {run} is {}", states.join(" or ")), || {
+            let view = self.get(&format!("/runs/{run}"));
+            states.iter().any(|s| view["state"] == *s).then_some(view)
+        })
+    }
+
+    /// Begins a run without watching it, and gives its number.
+    pub fn begin(&self, args: &[&str]) -> u64 {
+        let mut all = args.to_vec();
+        all.extend(["--yes", "--unwatched", "--json"]);
+        let text = self.ok(&all);
+        serde_json::from_str::<Value>(&text).expect("JSON was asked for")["id"].as_u64().expect("a run has a number")
+    }
+
+    /// The lines that the stand-ins of this test recorded: `start`, `ready`, `stop` or `crash`, and the process.
+    pub fn records(&self, name: &str) -> Vec<String> {
+        self.read(&format!("{name}.record")).lines().map(|l| l.split(' ').next().unwrap_or_default().to_owned()).collect()
+    }
+
+    /// Processes of this test's stand-ins, known by the test's folder in their command lines.
+    pub fn stand_ins(&self) -> Vec<i32> {
+        let mark = self.dir.path().display().to_string();
+        let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
+        entries
+            .filter_map(|e| e.file_name().to_str()?.parse::<i32>().ok())
+            .filter(|pid| {
+                let line = fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
+                let text = String::from_utf8_lossy(&line);
+                text.contains(&mark) && text.contains("stand-in")
+            })
+            .collect()
+    }
+}
+
+/// What a command printed, for messages.
+pub fn told(output: &Output) -> String {
+    format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr))
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        if let Some(mut child) = self.child.take() {
+            // Asked first: the demo takes its services down.
+            unsafe { libc::kill(child.id() as i32, libc::SIGTERM) };
+            let began = Instant::now();
+            while began.elapsed() < Duration::from_secs(15) && child.try_wait().is_ok_and(|s| s.is_none()) {
+                std::thread::sleep(Duration::from_millis(20));
+            }
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+        for pid in self.stand_ins() {
+            unsafe { libc::kill(pid, libc::SIGKILL) };
+        }
+    }
+}

@@ -531,6 +531,8 @@ export interface components {
             differs: boolean;
             /** @description What it should be. */
             expected: components["schemas"]["Expected"];
+            /** @description Why its step in that run awaits a decision, where one does. */
+            failed_in_run?: string | null;
             /** @description The groups it is in. */
             groups: string[];
             /** @description Watched, never acted on, for this reason. */

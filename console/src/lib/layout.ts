@@ -10,11 +10,11 @@ export interface Placed {
   height: number;
 }
 
-export const NODE = { width: 214, height: 40 };
+export const NODE = { width: 164, height: 44 };
 
 export function place(rows: BoardRow[]): Placed {
   const graph = new dagre.graphlib.Graph();
-  graph.setGraph({ rankdir: 'LR', nodesep: 10, ranksep: 62, marginx: 8, marginy: 8 });
+  graph.setGraph({ rankdir: 'LR', nodesep: 12, ranksep: 38, marginx: 8, marginy: 8 });
   graph.setDefaultEdgeLabel(() => ({}));
   const known = new Set(rows.map((r) => r.address));
   for (const row of rows) graph.setNode(row.address, { ...NODE });
@@ -26,14 +26,28 @@ export function place(rows: BoardRow[]): Placed {
   return {
     nodes: rows.map((r) => ({ address: r.address, x: graph.node(r.address).x, y: graph.node(r.address).y })),
     edges: graph.edges().map((e) => {
-      const points = graph.edge(e).points;
-      const [first, ...rest] = points;
-      const d = first ? `M${first.x} ${first.y}` + rest.map((p) => `L${p.x} ${p.y}`).join('') : '';
-      return { from: e.v, to: e.w, d };
+      // From the right side of what is relied on to the left side of what relies on it, through the bends between.
+      const [from, to] = [graph.node(e.v), graph.node(e.w)];
+      const points = [{ x: from.x + NODE.width / 2, y: from.y }, ...graph.edge(e).points.slice(1, -1), { x: to.x - NODE.width / 2, y: to.y }];
+      return { from: e.v, to: e.w, d: curve(points.filter((p) => p.x >= from.x + NODE.width / 2 && p.x <= to.x - NODE.width / 2)) };
     }),
     width: size.width ?? 0,
     height: size.height ?? 0,
   };
+}
+
+/** A smooth line through points that go from left to right. */
+function curve(points: { x: number; y: number }[]): string {
+  let d = '';
+  for (const [i, p] of points.entries()) {
+    const before = points[i - 1];
+    if (!before) d = `M${p.x} ${p.y}`;
+    else {
+      const middle = (before.x + p.x) / 2;
+      d += `C${middle} ${before.y} ${middle} ${p.y} ${p.x} ${p.y}`;
+    }
+  }
+  return d;
 }
 
 /** Everything reached from a service along relations. */

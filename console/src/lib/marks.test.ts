@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest';
 
 import { arcs } from './dial';
-import { hue, runHue, stepWord, word } from './states';
+import { hue, rowHue, runHue, stepWord, word } from './states';
 import { age, roughly } from './time';
 
 describe('marks and words', () => {
@@ -16,6 +16,10 @@ describe('marks and words', () => {
   });
   it('never draws out of reach, unknown and down alike where it matters', () => {
     expect(new Set([hue('out-of-reach'), hue('down', true), hue('proven')]).size).toBe(3);
+  });
+  it('alarms for what a run took down only where it failed to bring it back', () => {
+    const row = { seen: { state: 'down' }, differs: true, in_run: 2, failed_in_run: null } as never;
+    expect([rowHue(row), rowHue({ ...(row as object), failed_in_run: 'exit 1' } as never)]).toEqual(['moving', 'alarm']);
   });
   it('tells an ended step by how it ended', () => {
     expect(stepWord({ state: 'ended', end: 'passed-over', by: 'maren', why: 'x' } as never)).toBe('passed over');

@@ -1,5 +1,5 @@
 /** From states to words, hues and marks, in one place. */
-import type { SeenState, StepView } from './api';
+import type { BoardRow, SeenState, StepView } from './api';
 
 /** The word people read, with its spaces. */
 export const word = (state: string): string => state.replaceAll('-', ' ');
@@ -21,6 +21,13 @@ export function hue(state: SeenState, differs = false): string {
     case 'unknown':
       return 'rest';
   }
+}
+
+/** The hue of a row on the board: what a run is working on alarms only where it failed. */
+export function rowHue(row: Pick<BoardRow, 'seen' | 'differs' | 'in_run' | 'failed_in_run'>): string {
+  if (row.failed_in_run) return 'alarm';
+  if (row.differs && row.seen.state === 'down' && typeof row.in_run === 'number') return 'moving';
+  return hue(row.seen.state, row.differs);
 }
 
 /** The hue of a run's state. */

@@ -4,7 +4,7 @@
   import { api } from '../lib/api';
   import { live } from '../lib/live.svelte';
   import { router } from '../lib/router.svelte';
-  import { hue } from '../lib/states';
+  import { rowHue } from '../lib/states';
   import BoardTable from '../parts/BoardTable.svelte';
 
   const board = $derived(live.board);
@@ -29,15 +29,23 @@
   }
   const counts = $derived.by(() => {
     const name = (r: BoardRow): string =>
-      r.seen.state === 'down' ? (r.differs ? 'down, expected up' : 'down as expected') : r.seen.state.replaceAll('-', ' ');
+      r.failed_in_run
+        ? 'failed in a run'
+        : r.seen.state !== 'down'
+          ? r.seen.state.replaceAll('-', ' ')
+          : !r.differs
+            ? 'down as expected'
+            : typeof r.in_run === 'number'
+              ? 'down, in a run'
+              : 'down, expected up';
     const all = new Map<string, Count>();
     for (const r of board?.services ?? []) {
       const key = name(r);
-      const known = all.get(key) ?? { name: key, hue: hue(r.seen.state, r.differs), n: 0 };
+      const known = all.get(key) ?? { name: key, hue: rowHue(r), n: 0 };
       known.n += 1;
       all.set(key, known);
     }
-    const order = ['down, expected up', 'ailing', 'out of reach', 'rising', 'sinking', 'unknown', 'proven', 'down as expected'];
+    const order = ['failed in a run', 'down, expected up', 'ailing', 'out of reach', 'down, in a run', 'rising', 'sinking', 'unknown', 'proven', 'down as expected'];
     return [...all.values()].sort((a, b) => order.indexOf(a.name) - order.indexOf(b.name));
   });
 

@@ -3,7 +3,7 @@
   import { NODE, place, reached } from '../lib/layout';
   import { live } from '../lib/live.svelte';
   import { router } from '../lib/router.svelte';
-  import { hue, word } from '../lib/states';
+  import { rowHue, word } from '../lib/states';
   import Address from '../parts/Address.svelte';
   import Dial from '../parts/Dial.svelte';
 
@@ -38,7 +38,7 @@
   </div>
   <div class="mt-3 grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_280px] gap-3 max-lg:grid-cols-1">
     <div class="sheet overflow-auto">
-      <svg width={placed.width} height={placed.height} class="block" role="group" aria-label="Map of services">
+      <svg viewBox="0 0 {placed.width} {placed.height}" style="width: 100%; min-width: {placed.width * 0.62}px; max-width: {placed.width}px" class="block" role="group" aria-label="Map of services">
         {#each placed.edges as edge (edge.from + edge.to)}
           <path d={edge.d} fill="none" stroke={edgeLit(edge.from, edge.to) ? 'var(--accent)' : 'var(--line)'} stroke-width={edgeLit(edge.from, edge.to) ? 2.2 : 1.4} />
         {/each}
@@ -48,15 +48,14 @@
             <foreignObject x={node.x - NODE.width / 2} y={node.y - NODE.height / 2} width={NODE.width} height={NODE.height}>
               <button
                 class="flex h-full w-full items-center gap-2 rounded-[5px] border bg-sheet px-2 text-left {node.address === chosen ? 'border-2 border-accent bg-accent-soft' : 'border-line'}"
-                style:opacity={lit(node.address) ? 1 : 0.35}
                 aria-pressed={node.address === chosen}
                 aria-label="{node.address}, {word(r.seen.state)}"
                 onclick={() => choose(node.address)}
               >
-                <Dial seen={r.seen} differs={r.differs} size={20} />
-                <span class="min-w-0 leading-tight">
-                  <span class="block truncate text-[13px]"><Address address={node.address} /></span>
-                  <span class="block text-[12.5px] font-semibold" style="color: var(--{hue(r.seen.state, r.differs)})">{word(r.seen.state)}</span>
+                <span class="flex-none" style:opacity={lit(node.address) ? 1 : 0.35}><Dial seen={r.seen} differs={r.differs} size={20} /></span>
+                <span class="min-w-0 leading-tight" style:opacity={lit(node.address) ? 1 : 0.45}>
+                  <span class="block truncate text-[12.5px] text-ink3"><span class="font-mono">{r.address.split('/')[0]}/</span> <b style="color: var(--{rowHue(r)})">{word(r.seen.state)}</b></span>
+                  <span class="block truncate font-mono text-[13.5px]">{r.address.split('/')[1]}</span>
                 </span>
               </button>
             </foreignObject>
@@ -68,7 +67,7 @@
       {#if row}
         <h2 class="font-mono text-[15px] break-all">{row.address}</h2>
         <p class="text-ink2">{row.title}{row.owner ? ` · ${row.owner}` : ''}</p>
-        <p class="mt-2 flex items-center gap-2"><Dial seen={row.seen} differs={row.differs} /><b style="color: var(--{hue(row.seen.state, row.differs)})">{word(row.seen.state)}</b></p>
+        <p class="mt-2 flex items-center gap-2"><Dial seen={row.seen} differs={row.differs} /><b style="color: var(--{rowHue(row)})">{word(row.seen.state)}</b></p>
         {#if row.seen.says}<p class="mt-1 text-[14px] text-ink2">{row.seen.says}</p>{/if}
         {#if row.cannot}<p class="mt-2 text-[14px] text-ink2">Cannot be acted on: {row.cannot}</p>{/if}
         <p class="mt-3 flex flex-wrap gap-2">{#each row.can as wish (wish)}<a class="btn btn-small" href="/plan?wish={wish}&of={encodeURIComponent(row.address)}">{wish[0]?.toUpperCase()}{wish.slice(1)}…</a>{/each}</p>

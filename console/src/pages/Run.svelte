@@ -53,7 +53,7 @@
       <button class="btn btn-small rounded-r-none aria-pressed:bg-accent-soft aria-pressed:text-accent" aria-pressed={!asTable} onclick={() => (asTable = false)}>Score</button>
       <button class="btn btn-small rounded-l-none border-l-0 aria-pressed:bg-accent-soft aria-pressed:text-accent" aria-pressed={asTable} onclick={() => (asTable = true)}>Table</button>
     </div>
-    <div class="sheet max-h-[54vh] flex-none overflow-auto">
+    <div class="sheet max-h-[46vh] flex-none overflow-auto">
       {#if asTable}
         <StepTable {run} shown={watch.shown} onchoose={(step) => (watch.chosen = step)} />
       {:else}

@@ -1,7 +1,7 @@
 <!-- One service on the board: state, what shows it, how old that is, what can be done. -->
 <script lang="ts">
   import type { BoardRow } from '../lib/api';
-  import { hue, word } from '../lib/states';
+  import { rowHue, word } from '../lib/states';
   import { age, ms } from '../lib/time';
   import Address from './Address.svelte';
   import Dial from './Dial.svelte';
@@ -10,7 +10,8 @@
 
   const notes = $derived(
     [
-      row.differs && row.seen.state !== 'down' ? 'differs from expected' : '',
+      row.failed_in_run ?? '',
+      row.differs && typeof row.in_run !== 'number' && row.seen.state !== 'down' ? 'differs from expected' : '',
       row.intended_down && row.seen.state === 'down' ? row.intended_down : '',
       row.seen.state === 'down' && !row.differs && row.expected === 'down' ? 'as expected' : '',
     ].filter(Boolean),
@@ -19,15 +20,15 @@
 </script>
 
 <tr class="border-b border-line2 [&>td]:px-2.5 [&>td]:py-[3.5px]" data-address={row.address}>
-  <td class="pl-3.5"><a href="/map?of={encodeURIComponent(row.address)}" class="hover:underline"><Address address={row.address} /></a> <span class="ml-1.5 text-ink3">{row.title}</span></td>
+  <td class="truncate pl-3.5" title="{row.address} {row.title}"><a href="/map?of={encodeURIComponent(row.address)}" class="hover:underline"><Address address={row.address} /></a> <span class="ml-1.5 text-ink3">{row.title}</span></td>
   <td>
     <span class="flex items-center gap-2 whitespace-nowrap">
-      <Dial seen={row.seen} differs={row.differs} />
-      <span class="font-semibold" style="color: var(--{hue(row.seen.state, row.differs)})">{word(row.seen.state)}</span>
+      <Dial seen={row.seen} differs={row.differs} hue={rowHue(row)} />
+      <span class="font-semibold" style="color: var(--{rowHue(row)})">{word(row.seen.state)}</span>
       {#if row.seen.state === 'rising' || row.seen.state === 'sinking'}<span class="text-ink3">{row.seen.rungs_climbed} of {row.seen.rungs}</span>{/if}
     </span>
   </td>
-  <td class="max-w-0 truncate text-ink2" title={row.seen.says}>
+  <td class="truncate text-ink2" title={row.seen.says}>
     {#if row.restart_owed}<span class="text-accent">restart owed: described differently since</span>{#if row.seen.says} · {/if}{/if}{[...notes, row.seen.says].filter(Boolean).join(' · ')}
   </td>
   <td class="whitespace-nowrap text-ink2">{age(ms(row.seen.as_of), asOf)}</td>

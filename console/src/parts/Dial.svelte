@@ -2,11 +2,11 @@
 <script lang="ts">
   import type { Schemas } from '../lib/api';
   import { arcs } from '../lib/dial';
-  import { hue } from '../lib/states';
+  import { hue as hueOf } from '../lib/states';
 
-  let { seen, differs = false, size = 20 }: { seen: Pick<Schemas['Seen'], 'state' | 'rungs' | 'rungs_climbed' | 'rung_against'>; differs?: boolean; size?: number } = $props();
+  let { seen, differs = false, size = 20, hue }: { seen: Pick<Schemas['Seen'], 'state' | 'rungs' | 'rungs_climbed' | 'rung_against'>; differs?: boolean; size?: number; hue?: string } = $props();
 
-  const color = $derived(`var(--${hue(seen.state, differs)})`);
+  const color = $derived(`var(--${hue ?? hueOf(seen.state, differs)})`);
   const rings = $derived(arcs(seen.rungs));
   const climbed = $derived(seen.state === 'proven' ? rings.length : seen.rungs_climbed);
 </script>

@@ -12,6 +12,9 @@
   const one = $derived(acts.find((a) => a.act === picked) ?? acts.at(-1) ?? null);
   const rungs = $derived(one?.rungs ?? step.now.rungs);
   const climbed = $derived(new Map(rungs.filter((r) => r.climbed).map((r) => [r.rung, r])));
+  const forbidden = $derived((one?.logs ?? []).some((l) => l.count.forbidden.some((n) => n > 0)));
+  /** The rung that speaks against it: the log where a forbidden line was found, else the one not climbed. */
+  const against = $derived(forbidden ? step.rungs.lastIndexOf('log') : climbed.size);
   const reason = $derived(one?.failed?.[1] ?? ('reason' in step.now ? step.now.reason : null));
 
   function told(end: Schemas['ActEnd']): string {
@@ -40,7 +43,7 @@
     <ol class="mt-1">
       {#each step.rungs as name, i (i)}
         {@const seen = climbed.get(i)}
-        {@const failing = !seen && reason !== null && i === climbed.size}
+        {@const failing = !seen && reason !== null && i === against}
         <li class="flex items-baseline gap-2 py-0.5">
           <svg width="14" height="14" viewBox="0 0 14 14" class="flex-none self-center" aria-hidden="true">
             {#if seen}<circle cx="7" cy="7" r="5" fill="var(--proven)" />

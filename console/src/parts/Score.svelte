@@ -9,13 +9,19 @@
   let { run, now, shown, onchoose }: { run: RunView; now: number; shown: number | null; onchoose: (step: number) => void } = $props();
 
   const NAMES = 172;
-  const LANE = 27;
-  const HEAD = 25;
+  const LANE = 25;
+  const HEAD = 23;
   const TOP = 28;
   let width = $state(1000);
+  let lanes: SVGSVGElement | undefined = $state();
+
+  // The lane whose evidence is shown stays in view.
+  $effect(() => {
+    if (shown !== null) lanes?.querySelector('[data-shown="true"]')?.scrollIntoView({ block: 'nearest' });
+  });
 
   const drawn = $derived(score(run, now));
-  const x = $derived(scaleTime().domain([drawn.from, drawn.to]).range([NAMES, Math.max(NAMES + 100, width - 8)]));
+  const x = $derived(scaleTime().domain([drawn.from, drawn.to + (drawn.lanes.some((l) => l.failed) ? (drawn.to - drawn.from) * 0.25 : 0)]).range([NAMES, Math.max(NAMES + 100, width - 8)]));
   const ticks = $derived(x.ticks(Math.max(2, Math.floor((width - NAMES) / 130))));
 
   interface Row {
@@ -38,12 +44,17 @@
     }
     return { all, height: y + 8 };
   });
+  /** As much of a text as fits; all of it stands beside the step's evidence. */
+  const cut = (text: string, room: number): string => {
+    const letters = Math.max(12, Math.floor(room / 6.6));
+    return text.length > letters ? `${text.slice(0, letters - 1)}…` : text;
+  };
   const w = (s: { from: number; to: number }): number => Math.max(2, x(s.to) - x(s.from));
   const fill: Record<Shape['kind'], string> = { pause: 'url(#hatch)', sink: 'var(--rest)', act: 'var(--accent)', fail: 'var(--alarm)', prove: 'var(--proven-soft)', ghost: 'none', wait: 'var(--line)' };
 </script>
 
 <div bind:clientWidth={width}>
-  <svg {width} height={rows.height} class="block" role="img" aria-label="Score of run {run.id}: {run.steps.length} steps against time. The table has the same facts.">
+  <svg bind:this={lanes} {width} height={rows.height} class="block" role="img" aria-label="Score of run {run.id}: {run.steps.length} steps against time. The table has the same facts.">
     <defs>
       <pattern id="hatch" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><line x1="0" y1="0" x2="0" y2="6" stroke="var(--ink3)" stroke-width="1.6" /></pattern>
     </defs>
@@ -56,12 +67,12 @@
         {@const lane = row.lane}
         {@const own = lane.steps.includes(shown ?? -1)}
         <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
-        <g class="cursor-pointer" onclick={() => onchoose(lane.failed ? (lane.steps.at(-1) ?? 0) : own && lane.steps.length > 1 ? (lane.steps.find((s) => s !== shown) ?? 0) : (lane.steps.at(-1) ?? 0))}>
+        <g class="cursor-pointer" data-shown={own} onclick={() => onchoose(lane.failed ? (lane.steps.at(-1) ?? 0) : own && lane.steps.length > 1 ? (lane.steps.find((s) => s !== shown) ?? 0) : (lane.steps.at(-1) ?? 0))}>
           <rect x="0" y={row.y} {width} height={LANE} fill={own ? 'var(--accent-soft)' : 'transparent'} />
           <text x="24" y={row.y + 18} class="fill-ink font-mono text-[13px]">{lane.name}</text>
           <line x1={NAMES} x2={width} y1={row.y + LANE} y2={row.y + LANE} stroke="var(--line2)" />
           {#each lane.ghosts as ghost, i (i)}
-            <rect x={x(ghost.from)} y={row.y + 20} width={w(ghost)} height="3" fill={ghost.critical ? 'var(--ink3)' : 'var(--line)'} opacity="0.8" />
+            <rect x={x(ghost.from)} y={row.y + 19} width={w(ghost)} height="3" fill={ghost.critical ? 'var(--ink3)' : 'var(--line)'} opacity="0.8" />
           {/each}
           {#each lane.shapes as shape, i (i)}
             <rect
@@ -78,9 +89,7 @@
           {#if lane.failed}
             {@const fx = x(lane.failed.at)}
             <path d="M{fx + 5} {row.y + 6}l10 10m0 -10l-10 10" stroke="var(--alarm)" stroke-width="2.4" />
-            <text x={fx > width * 0.6 ? fx - 6 : fx + 22} y={row.y + 16} text-anchor={fx > width * 0.6 ? 'end' : 'start'} class="fill-alarm text-[13px] font-semibold" paint-order="stroke" stroke="var(--accent-soft)" stroke-width="4">
-              {lane.failed.says.length > 70 ? `${lane.failed.says.slice(0, 69)}…` : lane.failed.says}
-            </text>
+            <text x={fx + 21} y={row.y + 16} class="fill-alarm text-[13px] font-semibold" paint-order="stroke" stroke="var(--accent-soft)" stroke-width="4">{cut(lane.failed.says, width - fx - 30)}</text>
           {/if}
         </g>
       {:else}

@@ -36,6 +36,8 @@ pub struct BoardRow {
     pub impact: Impact,
     /// The run that acts on it now.
     pub in_run: Option<RunId>,
+    /// Why its step in that run awaits a decision, where one does.
+    pub failed_in_run: Option<String>,
     /// It was taken down on purpose, by whom (R33).
     pub intended_down: Option<String>,
     /// The edition changed how it is started since it was: its restart is owed.
@@ -116,6 +118,14 @@ fn seen_by_run(run: &Run, address: &Address, seen: &mut Seen) {
     }
 }
 
+/// Why a run's step on a service awaits a decision.
+fn failure(run: &Run, address: &Address) -> Option<String> {
+    run.steps().filter(|(s, _)| s.address == *address).find_map(|(_, now)| match &now.state {
+        StepState::Failed { reason } | StepState::OutcomeUnknown { reason } | StepState::Asking { reason } => Some(reason.clone()),
+        _ => None,
+    })
+}
+
 /// Puts a row together.
 pub(crate) fn row(
     estate: &Estate,
@@ -130,11 +140,13 @@ pub(crate) fn row(
     if let Some(run) = run {
         seen_by_run(run, address, &mut seen);
     }
-    let differs = match (service.expected, seen.state) {
-        (_, SeenState::Unknown | SeenState::OutOfReach) | (Expected::Either, _) => false,
-        (Expected::Up, state) => state != SeenState::Proven,
-        (Expected::Down, state) => state != SeenState::Down,
-    };
+    // What a run is working on is told by that run.
+    let differs = run.is_none()
+        && match (service.expected, seen.state) {
+            (_, SeenState::Unknown | SeenState::OutOfReach) | (Expected::Either, _) => false,
+            (Expected::Up, state) => state != SeenState::Proven,
+            (Expected::Down, state) => state != SeenState::Down,
+        };
     let cannot = match (&service.hands_off, run) {
         (Some(reason), _) => Some(format!("hands-off: {reason}")),
         (None, Some(run)) => Some(format!("run {} acts on it", run.id)),
@@ -168,6 +180,7 @@ pub(crate) fn row(
         hands_off: service.hands_off.clone(),
         impact: service.impact.clone(),
         in_run: run.map(|r| r.id),
+        failed_in_run: run.and_then(|r| failure(r, address)),
         intended_down: started.and_then(|s| s.intended_down.as_ref()).map(|(run, who)| format!("taken down by {who} in run {run}")),
         restart_owed,
         ladder: service.ladder.iter().map(|r| r.kind.says()).collect(),

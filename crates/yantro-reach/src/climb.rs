@@ -7,7 +7,7 @@ use std::{
 };
 
 use yantro_core::{
-    estate::{RungKind, Service},
+    estate::{RungKind, Service, ServiceRunner},
     logs::LogMatcher,
     run::{event::LogEvidence, input::LogMark},
     sequence::StepKind,
@@ -96,6 +96,14 @@ impl Here {
                     report(Report { rung: rung as u32, answer: self.masked(answer), logs: watch.evidence(&self.secrets()) });
                     return;
                 }
+            }
+            // A start whose whole process tree is gone will not climb any further. Its log was read after
+            // the tree was, so that nothing it wrote is missed.
+            let is_process = matches!(&climb.service.runner, ServiceRunner::Process(p) if !p.program.is_empty());
+            if climb.kind == StepKind::Start && is_process && climb.known.is_some() && tree.all.is_empty() {
+                let evidence = logs.as_ref().map(|w| w.evidence(&self.secrets())).unwrap_or_default();
+                report(Report { rung: 0, answer: Answer::against("its process ended"), logs: evidence });
+                return;
             }
             let look = async |i: usize| -> Answer {
                 let answer = match (&rungs[i].kind, &logs) {

@@ -11,7 +11,7 @@ use std::{
 };
 
 use yantro_core::{
-    logs::{LogCount, LogMatcher, LogScan, Meaning},
+    logs::{LogMatcher, LogScan, Meaning},
     run::{event::LogEvidence, input::LogMark},
     state::Answer,
 };
@@ -134,7 +134,7 @@ impl LogWatch {
             }
             LogEvidence { source: s.path.clone(), count: s.scan.count().clone(), hits, complete: s.complete }
         };
-        self.sources.iter().map(evidence).filter(|e| e.count != LogCount::default()).collect()
+        self.sources.iter().map(evidence).filter(|e| e.count.bytes > 0 || !e.complete).collect()
     }
 }
 

@@ -488,13 +488,7 @@ impl Turn<'_> {
                     _ => self.attempt_failed(step, why),
                 },
             },
-            // Its process ended while it should have been climbing.
-            StepState::Proving { clearing: false, .. } if kind == ActKind::Start => {
-                let accepted = matches!(&end, ActEnd::Exited { code, .. } if self.run.service(step).start.accept_exits.contains(code) && matches!(self.run.service(step).runner, ServiceRunner::Commands(_)));
-                if !accepted {
-                    self.attempt_failed(step, format!("its process ended: {}", told(&end)));
-                }
-            }
+            // Where a climbing process ended, the climb says so, once it has read what was logged last.
             StepState::Proving { .. }
             | StepState::Waiting
             | StepState::Pausing { .. }
@@ -570,7 +564,14 @@ impl Turn<'_> {
                 }
             }
             Verdict::Holds => {}
-            Verdict::Against => self.attempt_failed(step, answer.says),
+            Verdict::Against => {
+                let end = self.run.step_now(step).acts.last().filter(|a| a.kind == ActKind::Start).and_then(|a| a.end.as_ref());
+                let reason = match (rung, end) {
+                    (0, Some((_, end))) => format!("{}: {}", answer.says, told(end)),
+                    _ => answer.says,
+                };
+                self.attempt_failed(step, reason);
+            }
             Verdict::NotYet | Verdict::CouldNotLook => {
                 if rung < climbed && (steady_until.is_some() || answer.verdict == Verdict::NotYet) {
                     self.happened(Event::RungLost { step, rung, says: answer.says.clone() });
@@ -632,7 +633,8 @@ impl Turn<'_> {
         };
         if clearing {
             self.fail(step, format!("the earlier attempt is still there: {reason}"), false);
-        } else if tries < attempts {
+        } else if tries > 0 && tries < attempts {
+            // Where no act was given there is nothing to try again.
             self.happened(Event::AttemptFailed { step, attempt, reason, next_at: self.now + gap });
         } else {
             self.fail(step, reason, false);
@@ -828,6 +830,13 @@ impl Turn<'_> {
             return Err(Refusal::StepsFirst { step });
         }
         let (who, why) = (decision.who.clone(), decision.why.clone().unwrap_or_default());
+        if let DecisionKind::TryAgain { step, .. } = &decision.kind
+            && self.run.in_flight.contains(step)
+        {
+            // It begins anew, and takes its room anew.
+            let address = self.address(*step);
+            self.rooms.give_back(&address);
+        }
         self.happened(Event::Decided { decision: decision.clone() });
         match decision.kind {
             DecisionKind::Hold => self.hold(HoldCause::Operator { who }),

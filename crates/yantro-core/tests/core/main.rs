@@ -1,0 +1,7 @@
+//! Tests of the core as its users see it: vetting, sequences, and runs played in a made-up world.
+
+mod estates;
+mod order;
+mod runs;
+mod vetting;
+mod world;

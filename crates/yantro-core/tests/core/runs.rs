@@ -1,0 +1,237 @@
+//! Runs played in a made-up world: what must always hold, whatever goes wrong.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use proptest::prelude::*;
+use rstest::rstest;
+use yantro_core::{
+    name::Address,
+    run::{ActKind, RunState, StepEnd, StepState},
+    sequence::{Request, Wish},
+    state::SeenState,
+};
+
+use crate::{
+    estates::{addresses, estate, facts},
+    world::{Fault, Operator, World, told},
+};
+
+fn world(relations: &str, more: &str, found: &str, faults: &[(&str, Fault)]) -> World {
+    let (estate, _) = estate(relations, more);
+    let facts = facts(&estate, found);
+    let faults = faults.iter().map(|(n, f)| (format!("h/{n}").parse().unwrap(), *f)).collect();
+    World::new(estate, &facts, faults)
+}
+
+fn at(name: &str) -> Address {
+    format!("h/{name}").parse().unwrap()
+}
+
+#[test]
+fn a_restart_stops_backwards_and_starts_forwards() {
+    let mut world = world("app -> db, front -> app", "", "", &[]);
+    let run = world.play(&Request::new(Wish::Restart, addresses("db")), Operator::GivesUp).unwrap();
+    assert_eq!(run.state(), RunState::Finished);
+    let acts: Vec<String> = world.acts.iter().map(|(k, a)| format!("{} {}", k.word(), a.service)).collect();
+    assert_eq!(acts, ["stop front", "stop app", "stop db", "start db", "start app", "start front"]);
+}
+
+#[test]
+fn a_failed_start_holds_and_nothing_that_waits_on_it_begins() {
+    let mut world = world("app -> db, front -> app", "", "", &[("app", Fault::StartEnds(99))]);
+    let run = world.play(&Request::new(Wish::Restart, addresses("db")), Operator::GivesUp).unwrap();
+    assert_eq!(run.state(), RunState::GivenUp);
+    assert!(!world.acts.contains(&(ActKind::Start, at("front"))));
+    let (_, _, differences) = run.end().unwrap();
+    let differ: Vec<String> = differences.iter().map(|d| d.address.to_string()).collect();
+    assert_eq!(differ, ["h/app", "h/front"], "every difference from as found is listed");
+}
+
+#[rstest]
+#[case::once(Fault::StartEnds(1))]
+#[case::left_hanging(Fault::NeverReady(1))]
+fn tried_again_it_goes_on_once_the_earlier_attempt_is_gone(#[case] fault: Fault) {
+    let mut world = world("app -> db", "", "", &[("app", fault)]);
+    let run = world.play(&Request::new(Wish::Restart, addresses("db")), Operator::TriesAgain).unwrap();
+    assert_eq!(run.state(), RunState::Finished);
+    let starts = world.acts.iter().filter(|a| **a == (ActKind::Start, at("app"))).count();
+    let clears = world.acts.iter().filter(|a| **a == (ActKind::Clear, at("app"))).count();
+    assert_eq!((starts, clears), (2, usize::from(matches!(fault, Fault::NeverReady(_)))));
+}
+
+#[test]
+fn attempts_are_made_by_themselves_up_to_their_number() {
+    let more = "[service.flaky]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 9 }]\nstart = { attempts = 3, gap = \"1s\" }\n";
+    let mut world = world("db", more, "flaky=down", &[("flaky", Fault::StartEnds(2))]);
+    let run = world.play(&Request::new(Wish::Start, addresses("flaky")), Operator::GivesUp).unwrap();
+    assert_eq!((run.state(), world.acts.len()), (RunState::Finished, 3));
+}
+
+#[test]
+fn carry_on_passes_over_what_waits_and_finishes_the_rest() {
+    let more = "[service.side]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 9 }]\nrelies_on = [\"db\"]\nif_it_fails = \"carry-on\"\n\
+                [service.above]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 8 }]\nrelies_on = [\"side\"]\n";
+    let mut world = world("app -> db", more, "", &[("side", Fault::StartEnds(99))]);
+    let run = world.play(&Request::new(Wish::Restart, addresses("db")), Operator::GivesUp).unwrap();
+    assert_eq!(run.state(), RunState::FinishedWithExceptions);
+    assert_eq!(world.state(&at("app")), SeenState::Proven);
+    let passed = run.steps().filter(|(_, n)| matches!(n.state, StepState::Ended(StepEnd::PassedOver { .. }))).count();
+    assert_eq!(passed, 2);
+}
+
+#[rstest]
+#[case::allowed("allow", true)]
+#[case::never("never", false)]
+fn force_is_used_only_where_it_may_be(#[case] force: &str, #[case] used: bool) {
+    let more = format!(
+        "[service.stuck]\nlike = \"x\"\nladder = [{{ rung = \"port\", port = 9 }}]\nstop = {{ force = \"{force}\", patience = \"5s\" }}\n"
+    );
+    let mut world = world("db", &more, "", &[("stuck", Fault::IgnoresStop)]);
+    world.play(&Request::new(Wish::Stop, addresses("stuck")), Operator::GivesUp).unwrap();
+    assert_eq!(world.acts.contains(&(ActKind::Force, at("stuck"))), used);
+}
+
+#[test]
+fn asked_and_allowed_it_is_forced() {
+    let more = "[service.stuck]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 9 }]\nstop = { force = \"ask\", patience = \"5s\" }\n";
+    let mut world = world("db", more, "", &[("stuck", Fault::IgnoresStop)]);
+    let run = world.play(&Request::new(Wish::Stop, addresses("stuck")), Operator::TriesAgain).unwrap();
+    assert_eq!((run.state(), world.state(&at("stuck"))), (RunState::Finished, SeenState::Down));
+}
+
+/// A generated case: relations among up to seven services, how they are found, what is wrong.
+#[derive(Debug, Clone)]
+struct Case {
+    relations: Vec<Vec<usize>>,
+    found: Vec<u8>,
+    faults: Vec<u8>,
+    forces: Vec<u8>,
+    rules: Vec<bool>,
+    chosen: usize,
+    wish: u8,
+    operator: u8,
+    at_once: u32,
+    kills: BTreeSet<usize>,
+}
+
+fn cases() -> impl Strategy<Value = Case> {
+    (2usize..8).prop_flat_map(|n| {
+        let relations = (0..n)
+            .map(|i| prop::collection::btree_set(0..i.max(1), 0..=i.min(3)).prop_map(move |s| s.into_iter().filter(|j| *j < i).collect()))
+            .collect::<Vec<_>>();
+        let per = move |max: u8| prop::collection::vec(0..max, n);
+        (
+            relations,
+            per(6),
+            per(8),
+            per(3),
+            prop::collection::vec(any::<bool>(), n),
+            0..n,
+            0u8..3,
+            0u8..4,
+            1u32..5,
+            prop::collection::btree_set(1usize..80, 0..4),
+        )
+            .prop_map(|(relations, found, faults, forces, rules, chosen, wish, operator, at_once, kills)| Case {
+                relations,
+                found,
+                faults,
+                forces,
+                rules,
+                chosen,
+                wish,
+                operator,
+                at_once,
+                kills,
+            })
+    })
+}
+
+fn built(case: &Case) -> (World, Request, Operator) {
+    let mut more = format!("[limits]\nat_once = {}\n", case.at_once);
+    for (i, relies) in case.relations.iter().enumerate() {
+        let list: Vec<String> = relies.iter().map(|j| format!("\"s{j}\"")).collect();
+        let force = ["never", "ask", "allow"][case.forces[i] as usize];
+        let rule = if case.rules[i] { "hold" } else { "carry-on" };
+        more += &format!(
+            "[service.s{i}]\nlike = \"x\"\nladder = [{{ rung = \"port\", port = {} }}]\nrelies_on = [{}]\nif_it_fails = \"{rule}\"\nstart = {{ attempts = {} }}\nstop = {{ force = \"{force}\", patience = \"9s\" }}\n",
+            100 + i,
+            list.join(", "),
+            1 + i % 2,
+        );
+    }
+    let found: Vec<String> =
+        case.found.iter().enumerate().filter(|(_, f)| **f < 2).map(|(i, f)| format!("s{i}={}", ["down", "ailing"][*f as usize])).collect();
+    let faults: BTreeMap<Address, Fault> = case
+        .faults
+        .iter()
+        .enumerate()
+        .map(|(i, f)| {
+            (
+                at(&format!("s{i}")),
+                match f {
+                    0 => Fault::StartEnds(1),
+                    1 => Fault::NeverReady(1),
+                    2 => Fault::StartEnds(99),
+                    3 => Fault::IgnoresStop,
+                    _ => Fault::None,
+                },
+            )
+        })
+        .collect();
+    let (estate, _) = estate("zz", &more);
+    let facts = facts(&estate, &found.join(" "));
+    let mut world = World::new(estate, &facts, faults);
+    world.kill_at.clone_from(&case.kills);
+    let wish = [Wish::Start, Wish::Stop, Wish::Restart][case.wish as usize];
+    let operator = [Operator::TriesAgain, Operator::PassesOver, Operator::Vouches, Operator::GivesUp][case.operator as usize];
+    (world, Request::new(wish, addresses(&format!("s{}", case.chosen))), operator)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 600, ..ProptestConfig::default() })]
+
+    /// Design §4: 1, 3, 4, 6, 7 and 9, checked at every act inside the world, with the server killed
+    /// at any turn and every run coming to an end.
+    #[test]
+    fn what_must_always_hold_does(case in cases()) {
+        let (mut first, request, operator) = built(&case);
+        let Some(run) = first.play(&request, operator) else { return Ok(()) };
+        // Same estate, facts, events: same orders.
+        let (mut second, ..) = built(&case);
+        let again = second.play(&request, operator).unwrap();
+        prop_assert_eq!(&first.acts, &second.acts);
+        prop_assert_eq!(told(&run), told(&again));
+        // The state is the fold of its events.
+        let replayed = yantro_core::run::Run::replay(run.id, first.events.clone()).unwrap();
+        prop_assert_eq!(told(&replayed), told(&run));
+        prop_assert_eq!(replayed.event_count(), run.event_count());
+        // A finished run has every chosen service as wished for.
+        if run.state() == RunState::Finished {
+            let wanted = if request.wish == Wish::Stop { SeenState::Down } else { SeenState::Proven };
+            for address in &request.chosen {
+                prop_assert_eq!(first.state(address), wanted);
+            }
+        }
+        // Every act has its record.
+        let recorded: usize = run.steps().map(|(_, n)| n.acts.len()).sum();
+        prop_assert_eq!(recorded, first.acts.len());
+    }
+
+    /// Design §4.2: every start edge is a stop edge turned round.
+    #[test]
+    fn the_stop_order_is_the_start_order_turned_round(case in cases()) {
+        let (world, ..) = built(&case);
+        let graph = yantro_core::graph::EstateGraph::new(&world.estate);
+        let all: BTreeSet<Address> = world.estate.services.keys().cloned().collect();
+        let edges = |wish: Wish, state: SeenState| {
+            let found = all.iter().map(|a| (a.clone(), state)).collect();
+            let plan = yantro_core::sequence::plan(&world.estate, &graph, &found, &Default::default(), &Request::new(wish, all.clone()));
+            let s = plan.sequence;
+            s.steps.iter().flat_map(|a| a.waits.iter().map(|w| (a.address.clone(), s.step(w.step).address.clone())).collect::<Vec<_>>()).collect::<BTreeSet<_>>()
+        };
+        let starts = edges(Wish::Start, SeenState::Down);
+        let stops: BTreeSet<(Address, Address)> = edges(Wish::Stop, SeenState::Proven).into_iter().map(|(a, b)| (b, a)).collect();
+        prop_assert_eq!(starts, stops);
+    }
+}

@@ -1,0 +1,147 @@
+//! Vetting: all faults in one pass, each with its place and its mend.
+
+use rstest::rstest;
+use yantro_core::estate::{Severity, json_schema, vet};
+
+use crate::estates::toml;
+
+fn faults(text: &str) -> Vec<(String, usize, String)> {
+    let vetted = vet(text, "/e");
+    assert!(vetted.estate.is_none(), "this should not be loadable");
+    vetted
+        .faults
+        .into_iter()
+        .filter(|f| f.severity == Severity::Error)
+        .map(|f| (f.kind, f.line, format!("{} / {}", f.message, f.mend)))
+        .collect()
+}
+
+#[rstest]
+#[case::unknown_key("a", "[service.b]\nlike = \"x\"\nladdr = []\n", "unknown-key", "did you mean \"ladder\"?")]
+#[case::unknown_name(
+    "a -> b",
+    "[service.c]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 1 }]\nrelies_on = [\"bb\"]\n",
+    "unknown-name",
+    "did you mean \"b\"?"
+)]
+#[case::cycle("a -> b, b -> c, c -> a", "", "cycle", "h/a → h/b → h/c → h/a")]
+#[case::cycle_through_yields("a -> b, b ~> a", "", "cycle", "h/a → h/b → h/a")]
+#[case::two_on_one_port("a", "[service.b]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 4000 }]\n", "port-twice", "h/b and h/a")]
+#[case::no_proof(
+    "a",
+    "[service.b]\nrun_by = \"commands\"\nhost = \"h\"\ncommands = { start = [\"a\"], stop = [\"b\"] }\n",
+    "no-proof",
+    "nothing proves"
+)]
+#[case::force_without_patience(
+    "a",
+    "[service.b]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 1 }]\nstop = { force = \"never\" }\n",
+    "no-stop-patience",
+    "patience"
+)]
+#[case::bad_duration(
+    "a",
+    "[service.b]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 1 }]\nstart = { patience = \"90\" }\n",
+    "bad-duration",
+    "its unit"
+)]
+#[case::bad_pattern(
+    "a",
+    "[service.b]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 1 }]\nstart = { must_see = [\"a(\"] }\n",
+    "bad-pattern",
+    "no pattern"
+)]
+#[case::unknown_rung(
+    "a",
+    "[service.b]\nlike = \"x\"\nladder = [{ rung = \"prot\", port = 1 }]\n",
+    "unknown-word",
+    "did you mean \"port\"?"
+)]
+#[case::unknown_word(
+    "a",
+    "[service.b]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 1 }]\nexpected = \"upp\"\n",
+    "unknown-word",
+    "did you mean \"up\"?"
+)]
+#[case::wrong_type("a", "[service.b]\nlike = \"x\"\nladder = \"port\"\n", "wrong-type", "a list")]
+#[case::put_back_is_refused_by_name(
+    "a",
+    "[service.b]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 1 }]\nif_it_fails = \"put-back\"\n",
+    "not-yet",
+    "put-back"
+)]
+#[case::relies_on_itself("a -> a", "", "relies-on-itself", "itself")]
+#[case::unknown_like("a", "[service.b]\nlike = \"y\"\n", "unknown-name", "[like.y]")]
+#[case::unknown_value(
+    "a",
+    "[service.b]\nlike = \"x\"\nladder = [{ rung = \"port\", port = \"{prt}\" }]\nvalues = { port = 1 }\n",
+    "unknown-value",
+    "did you mean \"port\"?"
+)]
+#[case::keep_up_of_all(
+    "a",
+    "[group.g]\nkeep_up = 1\n[service.b]\nlike = \"x\"\ngroups = [\"g\"]\nladder = [{ rung = \"port\", port = 1 }]\n",
+    "keep-up",
+    "below 1"
+)]
+#[case::several_copies(
+    "a",
+    "[service.b]\nlike = \"x\"\ncopies = { l = {}, r = {} }\nladder = [{ rung = \"process\" }]\n[service.c]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 1 }]\nrelies_on = [\"b\"]\n",
+    "several-copies",
+    "h/b.l, h/b.r"
+)]
+#[case::an_optional_one_that_is_off(
+    "a",
+    "[service.b]\nlike = \"x\"\noptional = true\nladder = [{ rung = \"port\", port = 1 }]\n[service.c]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 2 }]\nrelies_on = [\"b\"]\n",
+    "unknown-name",
+    "turns_on"
+)]
+#[case::groups_disagree(
+    "a",
+    "[group.g]\nif_it_fails = \"hold\"\n[group.k]\nif_it_fails = \"carry-on\"\n[service.b]\nlike = \"x\"\ngroups = [\"g\", \"k\"]\nladder = [{ rung = \"port\", port = 1 }]\n",
+    "groups-disagree",
+    "say it on the service"
+)]
+#[case::twice_but_for_case("a", "[service.A]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 1 }]\n", "duplicate", "h/a is there twice")]
+#[case::shared_log(
+    "a",
+    "[service.b]\nlike = \"x\"\nlogs = [\"one.log\"]\ncopies = { l = {}, r = {} }\nladder = [{ rung = \"process\" }]\nstart = { must_see = [\"up\"] }\n",
+    "shared-log",
+    "whose line it is"
+)]
+#[case::broken_toml("a", "[service.b\nlike = \"x\"\n", "not-toml", "not TOML")]
+fn each_fault_is_found_with_its_mend(#[case] relations: &str, #[case] more: &str, #[case] kind: &str, #[case] says: &str) {
+    let found = faults(&toml(relations, more));
+    assert!(found.iter().any(|(k, line, text)| k == kind && *line > 0 && text.contains(says)), "{found:#?}");
+}
+
+#[test]
+fn all_faults_are_found_in_one_pass() {
+    let more =
+        "[service.b]\nlike = \"x\"\nladdr = []\nsteady = \"9\"\nexpected = \"sideways\"\n[service.c]\nlike = \"zz\"\nhost = \"nowhere\"\n";
+    let kinds: Vec<String> = faults(&toml("a -> a", more)).into_iter().map(|(k, ..)| k).collect();
+    for kind in ["unknown-key", "bad-duration", "unknown-word", "unknown-name", "relies-on-itself"] {
+        assert!(kinds.iter().any(|k| k == kind), "{kind} is missing of {kinds:?}");
+    }
+}
+
+#[test]
+fn what_is_common_is_written_once_and_a_copy_says_what_differs() {
+    let more = "[service.b]\nlike = \"x\"\nvalues = { port = 7 }\nladder = [{ rung = \"port\", port = \"{port}\" }]\n\
+                process = { args = [\"--port\", \"{port}\", \"--copy\", \"{copy}\"], env = { LANE = \"A\" } }\n\
+                copies = { l = {}, r = { values = { port = 8 }, env = { LANE = \"B\" } } }\n";
+    let estate = vet(&toml("a", more), "/e").estate.unwrap();
+    let of = |a: &str| match &estate.services[&a.parse().unwrap()].runner {
+        yantro_core::estate::ServiceRunner::Process(p) => (p.args.join(" "), p.env["LANE"].clone()),
+        yantro_core::estate::ServiceRunner::Commands(_) => panic!("it is a process"),
+    };
+    assert_eq!(of("h/b.l"), ("--port 7 --copy l".to_owned(), "A".to_owned()));
+    assert_eq!(of("h/b.r"), ("--port 8 --copy r".to_owned(), "B".to_owned()));
+}
+
+#[test]
+fn the_published_schema_is_current() {
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/estate.schema.json");
+    let published: serde_json::Value = serde_json::from_str(&std::fs::read_to_string(path).unwrap()).unwrap();
+    assert_eq!(published, json_schema(), "make it anew: yantro schema > docs/estate.schema.json");
+}

@@ -1,0 +1,347 @@
+//! A made-up world for runs: services that start, fail, hang and refuse to stop, in virtual time.
+//! It carries out a machine's orders, and checks what must always hold at every one of them.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use yantro_core::{
+    estate::{Estate, Force},
+    graph::EstateGraph,
+    name::Address,
+    run::{
+        ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Event, Input, Rooms, Run, RunId,
+        event::{EVENT_VERSION, KeepUp},
+        input::Order,
+    },
+    sequence::{Request, StepKind, Usual, plan},
+    state::{Answer, Facts, SeenState},
+    time::Timestamp,
+};
+
+/// What is wrong with a service.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Fault {
+    /// Nothing.
+    None,
+    /// Its first so many starts end at once.
+    StartEnds(u32),
+    /// Its first so many starts never climb.
+    NeverReady(u32),
+    /// It does not heed a stop.
+    IgnoresStop,
+}
+
+/// What the operator does when the run is held.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Operator {
+    TriesAgain,
+    PassesOver,
+    Vouches,
+    GivesUp,
+}
+
+pub struct World {
+    pub estate: Estate,
+    states: BTreeMap<Address, SeenState>,
+    faults: BTreeMap<Address, Fault>,
+    starts: BTreeMap<Address, u32>,
+    now: Timestamp,
+    inputs: BTreeMap<(Timestamp, u64), Input>,
+    order_no: u64,
+    looking: BTreeSet<u32>,
+    pub acts: Vec<(ActKind, Address)>,
+    /// The events, as they would be stored.
+    pub events: Vec<(Timestamp, Event)>,
+    /// Which order's answers are lost, for each recovery: the server ends there.
+    pub kill_at: BTreeSet<usize>,
+    given: BTreeSet<u32>,
+    rungs: BTreeMap<u32, usize>,
+}
+
+impl World {
+    pub fn new(estate: Estate, facts: &Facts, faults: BTreeMap<Address, Fault>) -> Self {
+        Self {
+            states: facts.0.clone(),
+            estate,
+            faults,
+            starts: BTreeMap::new(),
+            now: Timestamp::from_ms(1_000_000),
+            inputs: BTreeMap::new(),
+            order_no: 0,
+            looking: BTreeSet::new(),
+            acts: Vec::new(),
+            events: Vec::new(),
+            kill_at: BTreeSet::new(),
+            given: BTreeSet::new(),
+            rungs: BTreeMap::new(),
+        }
+    }
+
+    pub fn state(&self, address: &Address) -> SeenState {
+        self.states.get(address).copied().unwrap_or_default()
+    }
+
+    /// Plans a request and plays it to its end. `None` where it could not be begun.
+    pub fn play(&mut self, request: &Request, operator: Operator) -> Option<Run> {
+        let graph = EstateGraph::new(&self.estate);
+        let facts: Facts = self.states.clone().into_iter().collect();
+        let plan = plan(&self.estate, &graph, &facts, &Usual::default(), request);
+        if !plan.can_begin() {
+            return None;
+        }
+        let sequence = plan.sequence;
+        let mut answerable: BTreeSet<Address> = sequence.steps.iter().map(|s| s.address.clone()).collect();
+        for a in answerable.clone() {
+            answerable.extend(self.estate.services[&a].relies_on_any().cloned());
+        }
+        let keep_up = self
+            .estate
+            .groups
+            .iter()
+            .filter_map(|(n, g)| {
+                let keep_up = if sequence.below_keep_up.contains(n) { 0 } else { g.keep_up? };
+                Some((n.clone(), KeepUp { members: g.members.clone(), keep_up, at_once: g.at_once }))
+            })
+            .collect();
+        let begun = Begun {
+            version: EVENT_VERSION,
+            who: "maren".into(),
+            why: None,
+            edition: 1,
+            as_found: sequence.steps.iter().map(|s| (s.address.clone(), s.found)).collect(),
+            services: answerable.iter().map(|a| (a.clone(), self.estate.services[a].clone())).collect(),
+            sequence,
+            keep_up,
+            overrides: BTreeMap::new(),
+        };
+        self.events.push((self.now, Event::Begun(Box::new(begun.clone()))));
+        let mut run = Run::begin(RunId(1), self.now, begun);
+        self.later(0, Input::Locked);
+        let mut decided = 0;
+        for turn in 0..20_000 {
+            if run.has_ended() {
+                break;
+            }
+            if self.kill_at.contains(&turn) {
+                run = self.killed(run);
+            }
+            let deadline = run.next_deadline();
+            let next = self.inputs.keys().next().copied();
+            let input = match (next, deadline) {
+                (Some(key), None) => self.take(key),
+                (Some(key), Some(at)) if key.0 <= at => self.take(key),
+                (_, Some(at)) => {
+                    self.now = self.now.max(at);
+                    Input::Tick
+                }
+                (None, None) => {
+                    decided += 1;
+                    assert!(decided < 500, "the run waits for nobody: {:?}", run.state());
+                    self.decide(&run, operator, decided)
+                }
+            };
+            self.give(&mut run, input);
+        }
+        assert!(
+            run.has_ended(),
+            "the run never ended: {:?}",
+            run.steps().map(|(s, n)| (s.address.clone(), s.kind, n.state.word())).collect::<Vec<_>>()
+        );
+        Some(run)
+    }
+
+    fn take(&mut self, key: (Timestamp, u64)) -> Input {
+        self.now = self.now.max(key.0);
+        self.inputs.remove(&key).unwrap()
+    }
+
+    fn give(&mut self, run: &mut Run, input: Input) {
+        let mut rooms = Rooms::new(&self.estate);
+        run.in_flight().for_each(|a| rooms.take(a));
+        let taken = run.take(input, self.now, &mut rooms).unwrap_or_else(|e| panic!("refused: {e}"));
+        self.events.extend(taken.events.into_iter().map(|e| (self.now, e)));
+        for order in taken.orders {
+            self.carry_out(run, order);
+        }
+    }
+
+    /// The server ends: what was under way in it is lost, what was begun outside goes on.
+    fn killed(&mut self, run: Run) -> Run {
+        let replayed = Run::replay(run.id, self.events.clone()).unwrap();
+        assert_eq!(told(&replayed), told(&run), "replaying the events gives the same state");
+        self.inputs.retain(|_, i| matches!(i, Input::ActEnded { .. }));
+        self.inputs.clear();
+        self.looking.clear();
+        let mut run = replayed;
+        let orders = run.recover();
+        self.give(&mut run, Input::Away { for_ms: 10 });
+        for order in orders {
+            self.carry_out(&run, order);
+        }
+        run
+    }
+
+    fn decide(&mut self, run: &Run, operator: Operator, nth: u32) -> Input {
+        let step =
+            run.awaiting().next().unwrap_or_else(|| panic!("nothing awaits a decision: {:?}", run.hold_causes().collect::<Vec<_>>()));
+        let asked = matches!(run.step_now(step).state, yantro_core::run::StepState::Asking { .. });
+        let kind = match operator {
+            Operator::TriesAgain if asked && nth % 2 == 0 => DecisionKind::Force { step },
+            Operator::TriesAgain if nth < 40 => DecisionKind::TryAgain { step, change: None },
+            Operator::TriesAgain | Operator::GivesUp => DecisionKind::GiveUp,
+            Operator::PassesOver => DecisionKind::PassOver { step },
+            Operator::Vouches => DecisionKind::Vouch { step },
+        };
+        Input::Decide(Decision { kind, hold: run.hold_no(), who: "maren".into(), why: Some("for the test".into()) })
+    }
+
+    fn later(&mut self, ms: u64, input: Input) {
+        self.order_no += 1;
+        self.inputs.insert((self.now + std::time::Duration::from_millis(ms), self.order_no), input);
+    }
+
+    fn seen(&self, addresses: impl IntoIterator<Item = Address>) -> BTreeMap<Address, SeenState> {
+        addresses.into_iter().map(|a| (a.clone(), self.state(&a))).collect()
+    }
+
+    fn carry_out(&mut self, run: &Run, order: Order) {
+        match order {
+            Order::TakeLocks => self.later(0, Input::Locked),
+            Order::FirstLook => {
+                let seen = self.seen(run.answerable().cloned());
+                self.later(1, Input::FirstLooked { seen, unconfirmed: vec![] });
+            }
+            Order::FreshLook { step, addresses } => {
+                let seen = self.seen(addresses);
+                self.later(0, Input::FreshLooked { step, seen });
+            }
+            Order::FinalLook => {
+                let seen = self.seen(run.answerable().cloned());
+                self.later(1, Input::FinalLooked { seen });
+            }
+            Order::Act { step, act, kind, address } => {
+                assert!(self.given.insert(act.0), "act {} was given twice", act.0);
+                self.always(run, kind, &address);
+                self.act(kind, &address);
+                let begun = ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, marks: BTreeMap::new() };
+                self.later(1, Input::ActBegun { step, act, begun });
+                if kind != ActKind::Start {
+                    self.later(2, Input::ActEnded { step, act, end: ActEnd::Sent });
+                }
+            }
+            Order::FindAct { step, act, kind, address } => {
+                if self.given.contains(&act.0) {
+                    let begun = ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, marks: BTreeMap::new() };
+                    self.later(1, Input::ActBegun { step, act, begun });
+                    if kind != ActKind::Start {
+                        self.later(2, Input::ActEnded { step, act, end: ActEnd::Sent });
+                    }
+                } else {
+                    self.carry_out(run, Order::Act { step, act, kind, address });
+                }
+            }
+            Order::Climb { step, attempt, address, kind, from, .. } => {
+                self.looking.insert(step.0);
+                let rungs = run.begun.services[&address].ladder_of(kind).len();
+                self.rungs.insert(step.0, rungs);
+                let state = self.state(&address);
+                let (holds, against) = match kind {
+                    StepKind::Stop => (state == SeenState::Down, false),
+                    _ => (state == SeenState::Proven, state == SeenState::Down),
+                };
+                for rung in from as usize..rungs {
+                    let answer = if holds {
+                        Answer::holds("so")
+                    } else if against {
+                        Answer::against("its process ended")
+                    } else {
+                        Answer::not_yet("not so")
+                    };
+                    self.later(5 + rung as u64, Input::RungLooked { step, attempt, rung: rung as u32, answer, logs: vec![] });
+                    if !holds {
+                        break;
+                    }
+                }
+            }
+            Order::StopLooking { step } => {
+                self.looking.remove(&step.0);
+            }
+            Order::Release => {}
+        }
+    }
+
+    fn act(&mut self, kind: ActKind, address: &Address) {
+        self.acts.push((kind, address.clone()));
+        let fault = self.faults.get(address).copied().unwrap_or(Fault::None);
+        let state = match kind {
+            ActKind::Start => {
+                let n = self.starts.entry(address.clone()).or_insert(0);
+                *n += 1;
+                match fault {
+                    Fault::StartEnds(times) if *n <= times => SeenState::Down,
+                    Fault::NeverReady(times) if *n <= times => SeenState::Rising,
+                    _ => SeenState::Proven,
+                }
+            }
+            ActKind::Stop | ActKind::Clear if fault == Fault::IgnoresStop => self.state(address),
+            ActKind::Stop | ActKind::Clear | ActKind::Force => SeenState::Down,
+            ActKind::Reload | ActKind::Evidence(_) => self.state(address),
+        };
+        self.states.insert(address.clone(), state);
+    }
+
+    /// What must always hold (design §4), at every act.
+    fn always(&self, run: &Run, kind: ActKind, address: &Address) {
+        let service = &self.estate.services[address];
+        assert!(run.begun.sequence.acted_on().contains(address), "{address} is outside the sequence");
+        assert!(service.hands_off.is_none(), "{address} is hands-off");
+        assert!(run.hold_no().is_none(), "{kind:?} {address} while held");
+        let vouched = run.vouched();
+        match kind {
+            ActKind::Start => {
+                for relation in &service.relies_on {
+                    let good = relation.any_of.iter().filter(|a| self.state(a) == SeenState::Proven || vouched.contains(*a)).count();
+                    assert!(good >= relation.at_least as usize, "{address} starts before what it relies on is proven");
+                }
+                assert!(!service.never_with.iter().any(|o| self.state(o).is_up()), "{address} starts beside what it must never be up with");
+            }
+            ActKind::Stop => {
+                for other in self.estate.services.values().filter(|o| self.state(&o.address).is_up() && !vouched.contains(&o.address)) {
+                    for relation in other.relies_on.iter().filter(|r| r.any_of.contains(address)) {
+                        let stays = relation.any_of.iter().filter(|a| *a != address && self.state(a) == SeenState::Proven).count();
+                        let had = stays + usize::from(self.state(address) == SeenState::Proven);
+                        assert!(
+                            stays >= relation.at_least as usize || had < relation.at_least as usize,
+                            "{address} stops under {}",
+                            other.address
+                        );
+                    }
+                }
+                for (name, group) in &self.estate.groups {
+                    let Some(keep_up) = group.keep_up.filter(|_| group.members.contains(address)) else { continue };
+                    let stays = group.members.iter().filter(|m| *m != address && self.state(m) == SeenState::Proven).count();
+                    let set_aside = run.begun.sequence.below_keep_up.contains(name);
+                    assert!(
+                        set_aside || self.state(address) != SeenState::Proven || stays >= keep_up as usize,
+                        "{address} takes {name} below {keep_up}"
+                    );
+                }
+            }
+            ActKind::Force => {
+                let asked = run.begun.services[address].stop.force;
+                assert!(asked != Force::Never, "{address} is forced, which is never allowed");
+                let said = self
+                    .events
+                    .iter()
+                    .any(|(_, e)| matches!(e, Event::Decided { decision } if matches!(decision.kind, DecisionKind::Force { .. })));
+                assert!(asked == Force::Allow || said, "{address} is forced without being asked");
+            }
+            ActKind::Clear | ActKind::Reload | ActKind::Evidence(_) => {}
+        }
+    }
+}
+
+/// What of a run is in its events.
+pub fn told(run: &Run) -> String {
+    let steps: Vec<String> = run.steps().map(|(s, n)| format!("{} {:?} {}", s.id, n.state, n.attempts)).collect();
+    format!("{:?} {:?} {:?}", run.state(), steps, run.hold_causes().collect::<Vec<_>>())
+}

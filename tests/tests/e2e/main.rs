@@ -1,0 +1,7 @@
+//! End to end: the built program, its API, and its console in headless Chromium.
+
+mod bad_input;
+mod browser;
+mod first_light;
+mod kills;
+mod screenshots;

@@ -1,0 +1,87 @@
+//! Makes the pictures of docs/screenshots anew from the demo: `scripts/screenshots`.
+
+use std::path::PathBuf;
+
+use thirtyfour::prelude::*;
+use yantro_e2e::Server;
+
+use crate::browser::Browser;
+
+fn folder() -> PathBuf {
+    let default = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../docs/screenshots");
+    std::env::var_os("YANTRO_PICTURES").map_or(default, PathBuf::from)
+}
+
+async fn picture(browser: &Browser, name: &str) {
+    // What the page fetches after a move has come when two looks agree.
+    let mut before = Vec::new();
+    for _ in 0..40 {
+        tokio::time::sleep(std::time::Duration::from_millis(250)).await;
+        let now = browser.driver.find(By::Tag("main")).await.unwrap().text().await.unwrap_or_default().len();
+        if before == [now] {
+            break;
+        }
+        before = vec![now];
+    }
+    browser.driver.screenshot(&folder().join(format!("{name}.png"))).await.unwrap();
+}
+
+async fn theme(browser: &Browser, choice: &str) {
+    browser.driver.execute(format!("localStorage.setItem('yantro-theme', '{choice}')"), vec![]).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+#[ignore = "makes pictures: scripts/screenshots"]
+async fn pictures_of_the_demo() {
+    let Some(browser) = Browser::open(1280, 800).await else { return };
+    browser.driver.set_window_rect(0, 0, 1280, 800 + 139).await.unwrap();
+    let server = tokio::task::block_in_place(Server::demo);
+    browser.sign_in(&server).await;
+    theme(&browser, "light").await;
+    let base = server.base();
+    let go = async |path: &str| browser.driver.goto(format!("{base}{path}")).await.unwrap();
+    go("/map?of=quay-2%2Fbooking").await;
+    browser.see("Takes with it").await;
+    picture(&browser, "map").await;
+    go("/plan?wish=restart&of=quay-1%2Ffares-db&below=gates").await;
+    browser.see("Stops 13").await;
+    picture(&browser, "plan").await;
+    // A night that goes wrong: one gate refuses to come back, one board crashes.
+    server.trouble("gate-pier-north-right", Some("forbidden-line"));
+    let run =
+        tokio::task::block_in_place(|| server.begin(&["restart", "fares-db", "--below-keep-up", "gates", "--why", "nightly fares patch"]));
+    tokio::task::block_in_place(|| {
+        yantro_e2e::wait_until("booking is being proven", || {
+            let view = server.get(&format!("/runs/{run}"));
+            let at_it = view["steps"]
+                .as_array()?
+                .iter()
+                .any(|s| s["planned"]["address"] == "quay-2/booking" && s["planned"]["kind"] == "start" && s["now"]["state"] == "proving");
+            at_it.then_some(())
+        });
+    });
+    go("/").await;
+    browser.see("in run").await;
+    browser.driver.screenshot(&folder().join("board.png")).await.unwrap();
+    go(&format!("/runs/{run}")).await;
+    browser.see("proving").await;
+    browser.driver.screenshot(&folder().join("run-live.png")).await.unwrap();
+    tokio::task::block_in_place(|| server.run_is(run, &["held"]));
+    theme(&browser, "dark").await;
+    go(&format!("/runs/{run}")).await;
+    browser.see("forbidden line").await;
+    picture(&browser, "run-held-dark").await;
+    go("/").await;
+    browser.see("gate-check").await;
+    picture(&browser, "board-dark").await;
+    theme(&browser, "light").await;
+    server.trouble("gate-pier-north-right", None);
+    tokio::task::block_in_place(|| drop(server.cli(&["again", &run.to_string(), "--watch"])));
+    go("/runs").await;
+    browser.see("finished").await;
+    picture(&browser, "runs").await;
+    go(&format!("/runs/{run}")).await;
+    browser.see("finished").await;
+    picture(&browser, "run-finished").await;
+    browser.close().await;
+}
