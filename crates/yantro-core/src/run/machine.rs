@@ -724,8 +724,9 @@ impl Turn<'_> {
         }
         if is_stop && !forced && self.run.step_now(step).tries >= service.stop.attempts {
             match force {
-                Force::Allow => return self.gather_or_force(step, 0),
-                Force::Ask => {
+                Force::Allow if !self.is_held() => return self.gather_or_force(step, 0),
+                // While the run is held no force begins (R29): then it is asked for, too.
+                Force::Ask | Force::Allow => {
                     self.happened(Event::ForceAsked { step, reason });
                     return self.hold(HoldCause::Step { step });
                 }

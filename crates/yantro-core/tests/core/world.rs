@@ -55,6 +55,8 @@ pub struct World {
     pub kill_at: BTreeSet<usize>,
     given: BTreeSet<u32>,
     rungs: BTreeMap<u32, usize>,
+    /// Whether the run was held before the input being worked through.
+    was_held: bool,
 }
 
 impl World {
@@ -73,6 +75,7 @@ impl World {
             kill_at: BTreeSet::new(),
             given: BTreeSet::new(),
             rungs: BTreeMap::new(),
+            was_held: false,
         }
     }
 
@@ -157,6 +160,7 @@ impl World {
     fn give(&mut self, run: &mut Run, input: Input) {
         let mut rooms = Rooms::new(&self.estate);
         run.in_flight().for_each(|a| rooms.take(a));
+        self.was_held = run.hold_no().is_some();
         let taken = run.take(input, self.now, &mut rooms).unwrap_or_else(|e| panic!("refused: {e}"));
         self.events.extend(taken.events.into_iter().map(|e| (self.now, e)));
         for order in taken.orders {
@@ -294,7 +298,13 @@ impl World {
         let service = &self.estate.services[address];
         assert!(run.begun.sequence.acted_on().contains(address), "{address} is outside the sequence");
         assert!(service.hands_off.is_none(), "{address} is hands-off");
-        assert!(run.hold_no().is_none(), "{kind:?} {address} while held");
+        let decided = self
+            .events
+            .iter()
+            .rev()
+            .any(|(_, e)| matches!(e, Event::Decided { decision } if matches!(decision.kind, DecisionKind::Force { .. })));
+        let is_decided_force = decided && matches!(kind, ActKind::Force | ActKind::Evidence(_));
+        assert!(run.hold_no().is_none() || !self.was_held || is_decided_force, "{kind:?} {address} while held");
         let vouched = run.vouched();
         match kind {
             ActKind::Start => {
