@@ -4,4 +4,5 @@ mod bad_input;
 mod browser;
 mod first_light;
 mod kills;
+mod quick;
 mod screenshots;
