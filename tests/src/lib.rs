@@ -141,7 +141,10 @@ impl Server {
         let log =
             fs::OpenOptions::new().append(true).create(true).open(self.dir.path().join("server.log")).expect("the folder can be written");
         let mut command = self.command();
-        command.args(["serve", "--listen", "127.0.0.1:0"]).args(more);
+        command.arg("serve").args(more);
+        if !more.contains(&"--listen") {
+            command.args(["--listen", "127.0.0.1:0"]);
+        }
         self.child = Some(command.stderr(log).stdout(Stdio::null()).spawn().expect("the program can be run"));
         self.await_answer();
     }

@@ -10,11 +10,11 @@ export interface Placed {
   height: number;
 }
 
-export const NODE = { width: 164, height: 44 };
+export const NODE = { width: 186, height: 44 };
 
 export function place(rows: BoardRow[]): Placed {
   const graph = new dagre.graphlib.Graph();
-  graph.setGraph({ rankdir: 'LR', nodesep: 12, ranksep: 38, marginx: 8, marginy: 8 });
+  graph.setGraph({ rankdir: 'LR', nodesep: 12, ranksep: 26, marginx: 8, marginy: 8 });
   graph.setDefaultEdgeLabel(() => ({}));
   const known = new Set(rows.map((r) => r.address));
   for (const row of rows) graph.setNode(row.address, { ...NODE });

@@ -140,13 +140,11 @@ pub(crate) fn row(
     if let Some(run) = run {
         seen_by_run(run, address, &mut seen);
     }
-    // What a run is working on is told by that run.
-    let differs = run.is_none()
-        && match (service.expected, seen.state) {
-            (_, SeenState::Unknown | SeenState::OutOfReach) | (Expected::Either, _) => false,
-            (Expected::Up, state) => state != SeenState::Proven,
-            (Expected::Down, state) => state != SeenState::Down,
-        };
+    let differs = match (service.expected, seen.state) {
+        (_, SeenState::Unknown | SeenState::OutOfReach) | (Expected::Either, _) => false,
+        (Expected::Up, state) => state != SeenState::Proven,
+        (Expected::Down, state) => state != SeenState::Down,
+    };
     let cannot = match (&service.hands_off, run) {
         (Some(reason), _) => Some(format!("hands-off: {reason}")),
         (None, Some(run)) => Some(format!("run {} acts on it", run.id)),

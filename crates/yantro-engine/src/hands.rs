@@ -158,9 +158,9 @@ impl Hands {
         move |news| match news {
             ActNews::Begun(begun, record) => {
                 if kind == ActKind::Start {
-                    hands.known.lock().unwrap_or_else(PoisonError::into_inner).insert(address.clone(), record);
+                    hands.known.lock().unwrap_or_else(PoisonError::into_inner).insert(address.clone(), *record);
                 }
-                hands.tell(run, Input::ActBegun { step, act, begun });
+                hands.tell(run, Input::ActBegun { step, act, begun: *begun });
             }
             ActNews::Ended(end) => {
                 hands.tell(run, Input::ActEnded { step, act, end: hands.masked(end) });
@@ -289,6 +289,29 @@ impl Hands {
         if let Some(before) = climbs.insert((run, step), task.abort_handle()) {
             before.abort();
         }
+    }
+
+    /// Goes on looking for forbidden lines after a step was proven.
+    pub fn watch_log(&self, run: RunId, step: StepId, attempt: u32, kind: StepKind, service: Service, marks: BTreeMap<String, LogMark>) {
+        let hands = self.clone();
+        let task = tokio::spawn(async move {
+            if let Some(report) = hands.here.watch_log(&service, kind, &marks).await {
+                hands.tell(run, Input::RungLooked { step, attempt, rung: report.rung, answer: report.answer, logs: report.logs });
+            }
+        });
+        if let Some(before) = self.climbs.lock().unwrap_or_else(PoisonError::into_inner).insert((run, step), task.abort_handle()) {
+            before.abort();
+        }
+    }
+
+    /// Stops all looking for a run that ended.
+    pub fn stop_looking_for(&self, run: RunId) {
+        self.climbs.lock().unwrap_or_else(PoisonError::into_inner).retain(|(of, _), task| {
+            if *of == run {
+                task.abort();
+            }
+            *of != run
+        });
     }
 
     /// Stops looking for a step.

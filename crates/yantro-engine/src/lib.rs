@@ -9,9 +9,11 @@ mod clock;
 mod engine;
 mod hands;
 mod locks;
+mod orders;
 mod publish;
 mod storage;
 mod view;
+mod work;
 
 pub use board::{BoardRow, BoardView, HostRow};
 pub use clock::Clock;

@@ -13,7 +13,7 @@ pub(crate) struct Storage {
 }
 
 enum Job {
-    Commit(Batch, oneshot::Sender<Answer>),
+    Commit(Box<Batch>, oneshot::Sender<Answer>),
     Limit(Option<u32>),
 }
 
@@ -29,7 +29,7 @@ impl Storage {
                         Job::Commit(batch, answer) => {
                             let outcome = writer.commit(&batch);
                             // The engine is gone only when the server ends.
-                            let _ = answer.send((batch, outcome));
+                            let _ = answer.send((*batch, outcome));
                         }
                         Job::Limit(pages) => {
                             if let Err(error) = writer.limit_pages(pages) {
@@ -46,7 +46,7 @@ impl Storage {
     /// Commits a batch; it comes back, so that it can be tried again.
     pub async fn commit(&self, batch: Batch) -> Answer {
         let (answer, answered) = oneshot::channel();
-        self.jobs.send(Job::Commit(batch, answer)).expect("the store's thread lives as long as its sender");
+        self.jobs.send(Job::Commit(Box::new(batch), answer)).expect("the store's thread lives as long as its sender");
         answered.await.expect("the store's thread answers every job")
     }
 

@@ -156,6 +156,26 @@ impl Here {
         }
     }
 
+    /// Watches the logs of an act for forbidden lines until one is there, or until dropped.
+    pub async fn watch_log(&self, service: &Service, kind: StepKind, marks: &BTreeMap<String, LogMark>) -> Option<Report> {
+        let patterns = service.patterns(kind);
+        let rung = service.ladder_of(kind).iter().position(|r| r.kind == RungKind::Log)?;
+        let mut watch = LogWatch::new(LogMatcher::new(patterns).ok()?, marks, &patterns.must_see, true);
+        loop {
+            watch = tokio::task::spawn_blocking(move || {
+                watch.poll();
+                watch
+            })
+            .await
+            .ok()?;
+            let answer = watch.answer();
+            if answer.verdict == Verdict::Against {
+                return Some(Report { rung: rung as u32, answer: self.masked(answer), logs: watch.evidence(&self.secrets()) });
+            }
+            tokio::time::sleep(STEADY).await;
+        }
+    }
+
     fn masked(&self, answer: Answer) -> Answer {
         Answer { says: self.mask(&answer.says), ..answer }
     }

@@ -37,7 +37,7 @@ pub(crate) fn install(folder: &Path) -> std::io::Result<PathBuf> {
 #[derive(Debug, Clone, PartialEq)]
 pub enum ActNews {
     /// The act has begun: how, and who is beside it.
-    Begun(ActBegun, ActRecord),
+    Begun(Box<ActBegun>, Box<ActRecord>),
     /// It ended.
     Ended(ActEnd),
     /// Nothing of the service's process tree is left.
@@ -162,7 +162,7 @@ pub(crate) async fn give(program: &Path, order: Value, folder: PathBuf, tell: im
                 if let Some(record) = record(begun)
                     && let Some(how) = record.begun.clone()
                 {
-                    tell(ActNews::Begun(how, record));
+                    tell(ActNews::Begun(Box::new(how), Box::new(record)));
                 }
             } else if let Some(value) = news.get("ended") {
                 ended = true;

@@ -10,9 +10,19 @@ use yantro_e2e::Server;
 
 /// A browser of its own; `None` where there is none, with a line that says so.
 pub struct Browser {
-    driver_process: Child,
+    driver_process: DriverProcess,
     pub driver: WebDriver,
     _profile: tempfile::TempDir,
+}
+
+/// Ends with the test, however that ends.
+struct DriverProcess(Child);
+
+impl Drop for DriverProcess {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
 }
 
 fn there_is(name: &str) -> bool {
@@ -26,12 +36,14 @@ impl Browser {
             return None;
         }
         let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-        let driver_process = Command::new("chromedriver")
-            .args([format!("--port={port}"), "--allowed-ips=127.0.0.1".to_owned()])
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap();
+        let driver_process = DriverProcess(
+            Command::new("chromedriver")
+                .args([format!("--port={port}"), "--allowed-ips=127.0.0.1".to_owned()])
+                .stdout(Stdio::null())
+                .stderr(Stdio::null())
+                .spawn()
+                .unwrap(),
+        );
         let profile = tempfile::tempdir().unwrap();
         let mut caps = DesiredCapabilities::chrome();
         for arg in [
@@ -60,7 +72,7 @@ impl Browser {
 
     /// Signs in by a one-time link.
     pub async fn sign_in(&self, server: &Server) {
-        let link = server.ok(&["sign-in"]);
+        let link = tokio::task::block_in_place(|| server.ok(&["sign-in"]));
         self.driver.goto(link.trim()).await.unwrap();
         self.see("Board").await;
     }
@@ -95,10 +107,10 @@ impl Browser {
         panic!("nothing that can be pressed is called \"{name}\"");
     }
 
-    pub async fn close(mut self) {
-        let _ = self.driver.clone().quit().await;
-        let _ = self.driver_process.kill();
-        let _ = self.driver_process.wait();
+    pub async fn close(self) {
+        let Self { driver_process, driver, _profile } = self;
+        let _ = driver.quit().await;
+        drop(driver_process);
     }
 }
 
@@ -124,7 +136,7 @@ async fn a_run_is_planned_begun_held_and_mended_in_the_console() {
     server.trouble("gate-pier-north-right", None);
     browser.press("Try again").await;
     browser.see("finished").await;
-    let view = server.get("/runs/2");
+    let view = tokio::task::block_in_place(|| server.get("/runs/2"));
     assert_eq!(view["state"], "finished");
     // Everything can be reached by keyboard: the palette goes to the map.
     browser.driver.active_element().await.unwrap().send_keys(Key::Control + "k").await.unwrap();
@@ -132,6 +144,7 @@ async fn a_run_is_planned_begun_held_and_mended_in_the_console() {
     browser.driver.active_element().await.unwrap().send_keys("map" + Key::Enter).await.unwrap();
     browser.see("A line runs from what is relied on").await;
     browser.close().await;
+    tokio::task::block_in_place(|| drop(server));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -146,11 +159,12 @@ async fn a_cut_stream_is_shown_and_mended() {
     browser.see("not in touch").await;
     tokio::task::block_in_place(|| server.start(&["--listen", &format!("127.0.0.1:{port}")]));
     let body = browser.driver.find(By::Tag("body")).await.unwrap();
-    yantro_wait(&body).await;
+    in_touch_again(&body).await;
     browser.close().await;
+    tokio::task::block_in_place(|| drop(server));
 }
 
-async fn yantro_wait(body: &WebElement) {
+async fn in_touch_again(body: &WebElement) {
     for _ in 0..600 {
         if body.text().await.is_ok_and(|t| !t.contains("not in touch")) {
             return;

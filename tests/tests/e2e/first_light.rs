@@ -31,7 +31,7 @@ fn a_restart_goes_down_backwards_and_up_forwards_each_step_proven() {
     assert_eq!(server.records("db"), ["start", "ready", "stop", "start", "ready"]);
     // Evidence: the exact command, the port and who holds it, the line that was seen.
     let shown = server.ok(&["show", &run.to_string(), "--evidence"]);
-    for wanted in ["./stand-in --name db", "listens on 5001", "db ready for connections", "signal TERM"] {
+    for wanted in ["stand-in --name db", "listens on 5001", "db ready for connections", "signal TERM"] {
         assert!(shown.contains(wanted), "\"{wanted}\" is missing of:\n{shown}");
     }
     let events = server.get(&format!("/runs/{run}/events"));

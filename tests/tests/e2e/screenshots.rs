@@ -84,4 +84,5 @@ async fn pictures_of_the_demo() {
     browser.see("finished").await;
     picture(&browser, "run-finished").await;
     browser.close().await;
+    tokio::task::block_in_place(|| drop(server));
 }

@@ -221,6 +221,19 @@ pub enum Order {
         /// The act whose log positions count, where there was one.
         act: Option<ActId>,
     },
+    /// It is proven; go on looking for forbidden lines until the run ends (R17).
+    WatchLog {
+        /// The step.
+        step: StepId,
+        /// The attempt.
+        attempt: u32,
+        /// Its service.
+        address: Address,
+        /// Whose patterns.
+        kind: StepKind,
+        /// The act whose log positions count.
+        act: ActId,
+    },
     /// Stop looking for this step.
     StopLooking {
         /// The step.

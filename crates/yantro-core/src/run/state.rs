@@ -219,6 +219,9 @@ pub struct StepNow {
     pub acts: Vec<ActNow>,
     /// Rungs seen without an act of ours before them.
     pub rungs: Vec<RungSeen>,
+    /// Whether what waits on it was released: a step that is opened again releases nothing twice.
+    #[serde(skip)]
+    pub(super) released: bool,
     /// How many waits are still open.
     #[serde(skip)]
     pub(super) open_waits: u32,
@@ -298,6 +301,7 @@ impl Run {
                 ended_at: None,
                 acts: Vec::new(),
                 rungs: Vec::new(),
+                released: false,
                 open_waits: step.waits.len() as u32,
                 tries: 0,
                 looking: false,
@@ -639,6 +643,9 @@ impl Run {
             self.seen.insert(step.address.clone(), state);
         }
         self.exceptions |= !matches!(end, StepEnd::Done | StepEnd::Unneeded);
+        if std::mem::replace(&mut self.step_mut(step).released, end.is_good()) {
+            return;
+        }
         for (next, release) in self.waiters[step.0 as usize - 1].clone() {
             let released = match release {
                 Release::WhenEnded => true,

@@ -432,12 +432,12 @@ impl<'a> Work<'a> {
         let n = self.services.len();
         let mut node_of = [vec![u32::MAX; n], vec![u32::MAX; n]];
         let mut nodes: Vec<(u32, StepKind)> = Vec::new();
-        for i in 0..n {
-            if self.stop[i].is_some() {
+        for (i, (stop, raise)) in self.stop.iter().zip(&self.raise).enumerate() {
+            if stop.is_some() {
                 node_of[0][i] = nodes.len() as u32;
                 nodes.push((i as u32, StepKind::Stop));
             }
-            if let Some((kind, _)) = &self.raise[i] {
+            if let Some((kind, _)) = raise {
                 node_of[1][i] = nodes.len() as u32;
                 nodes.push((i as u32, *kind));
             }

@@ -269,7 +269,7 @@ impl World {
             Order::StopLooking { step } => {
                 self.looking.remove(&step.0);
             }
-            Order::Release => {}
+            Order::WatchLog { .. } | Order::Release => {}
         }
     }
 

@@ -1,0 +1,337 @@
+//! One copy of a service with all its settings: how it is carried, started, stopped and proven.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::{Draft, Vetting};
+use crate::{
+    estate::{file::*, model::*},
+    name::{Address, HostName, ServiceName},
+    time::Span,
+};
+
+impl Vetting<'_, '_> {
+    pub(super) fn service(
+        &mut self,
+        draft: &Draft,
+        hosts: &BTreeMap<HostName, Host>,
+        by_service: &BTreeMap<ServiceName, Vec<Address>>,
+        known: &BTreeSet<Address>,
+    ) -> Service {
+        let (s, address) = (&draft.settings, &draft.address);
+        let runner = self.runner(draft);
+        let mut relies_on: Vec<Relation> = Vec::new();
+        for (i, relation) in s.relies_on.iter().enumerate() {
+            if let Some(relation) = self.relation(draft, i, relation, by_service, known)
+                && !relies_on.contains(&relation)
+            {
+                relies_on.push(relation);
+            }
+        }
+        let yields_to = self.named(draft, "yields_to", &s.yields_to, by_service, known);
+        let never_with = self.named(draft, "never_with", &s.never_with, by_service, known);
+        for other in relies_on.iter().filter(|r| r.any_of.len() == r.at_least as usize).flat_map(|r| &r.any_of) {
+            if never_with.contains(other) {
+                self.faults.error(
+                    "contradiction",
+                    self.at(draft, "never_with"),
+                    format!("{address} relies on {other} and must never be up with it"),
+                    "take one of the two away",
+                );
+            }
+        }
+        let mut ladder = self.ladder(draft, &hosts[&address.host], &runner);
+        let start = s.start.clone().unwrap_or_default();
+        let stop = s.stop.clone().unwrap_or_default();
+        let start_patterns = LogPatterns { must_see: start.must_see, must_not_see: start.must_not_see, overlook: start.overlook };
+        let stop_patterns = LogPatterns { must_see: stop.must_see, must_not_see: stop.must_not_see, overlook: stop.overlook };
+        let proves = !ladder.is_empty() || !start_patterns.must_see.is_empty();
+        if !proves {
+            self.faults.error(
+                "no-proof",
+                self.places.key(&draft.path),
+                format!("nothing proves that {address} is up"),
+                "add a ladder, such as `ladder = [{ rung = \"port\", port = 5432 }]`, or `must_see` to its start",
+            );
+        } else if matches!(ladder.as_slice(), [Rung { kind: RungKind::Process, .. }]) && start_patterns.must_see.is_empty() {
+            self.faults.warn(
+                "weak-proof",
+                self.at(draft, "ladder"),
+                format!("that its process is there is all that proves {address}"),
+                "add a rung that shows it really answers: port, web, or a `must_see` of its start",
+            );
+        }
+        // Its process is the first thing that must be there, and that must be gone.
+        if matches!(runner, ServiceRunner::Process(_)) && s.hands_off.is_none() && !ladder.iter().any(|r| r.kind == RungKind::Process) {
+            ladder.insert(0, Rung { kind: RungKind::Process, gone_after_stop: true });
+        }
+        let force = stop.force.unwrap_or_default();
+        if force == Force::Never && stop.patience.is_none() {
+            self.faults.error(
+                "no-stop-patience",
+                self.at(draft, "stop.force"),
+                format!("{address} may never be forced, and does not say how long its stop may take"),
+                "add `patience = \"2m\"` to its stop block: after it the stop has failed",
+            );
+        }
+        for path in ["start", "stop", "reload"] {
+            let logs = match path {
+                "start" => !start_patterns.is_empty(),
+                "stop" => !stop_patterns.is_empty(),
+                _ => s.reload.as_ref().is_some_and(|r| !r.must_see.is_empty() || !r.must_not_see.is_empty()),
+            };
+            if logs && s.logs.is_empty() && matches!(runner, ServiceRunner::Commands(_)) {
+                self.faults.error(
+                    "no-log",
+                    self.at(draft, path),
+                    format!("{address} has log patterns for its {path}, and no log to look in"),
+                    "add `logs = [\"…\"]`",
+                );
+            }
+        }
+        let if_it_fails = self.if_it_fails(draft);
+        if s.hands_off.as_deref().is_some_and(|r| r.trim().is_empty()) {
+            self.faults.error(
+                "missing-reason",
+                self.at(draft, "hands_off"),
+                format!("{address} is hands_off without a reason"),
+                "say who looks after it, and why nobody should act on it here",
+            );
+        }
+        let reload = self.reload(draft, &runner, start.patience.unwrap_or(Span::secs(60)));
+        Service {
+            address: address.clone(),
+            title: s.title.clone().unwrap_or_else(|| address.service.to_string()),
+            groups: s.groups.iter().filter_map(|g| g.parse().ok()).collect(),
+            relies_on,
+            yields_to,
+            never_with,
+            expected: s.expected.unwrap_or_default(),
+            impact: match &s.impact {
+                Some(ImpactFile::Level(level)) => Impact { level: *level, says: None },
+                Some(ImpactFile::Told(told)) => Impact { level: told.level, says: Some(told.says.clone()) },
+                None => Impact::default(),
+            },
+            hands_off: s.hands_off.clone(),
+            owner: s.owner.clone(),
+            logs: s.logs.iter().map(|l| self.path(l)).collect(),
+            configuration: s.configuration.iter().map(|l| self.path(l)).collect(),
+            runner,
+            start: StartBlock {
+                pause_before: start.pause_before.unwrap_or_default(),
+                pause_after: start.pause_after.unwrap_or_default(),
+                patience: start.patience.unwrap_or(Span::secs(60)),
+                attempts: start.attempts.unwrap_or(1),
+                gap: start.gap.unwrap_or(Span::secs(5)),
+                accept_exits: start.accept_exits.unwrap_or_else(|| vec![0]),
+                patterns: start_patterns,
+            },
+            stop: StopBlock {
+                pause_before: stop.pause_before.unwrap_or_default(),
+                pause_after: stop.pause_after.unwrap_or_default(),
+                patience: stop.patience.unwrap_or(Span::secs(30)),
+                attempts: stop.attempts.unwrap_or(1),
+                gap: stop.gap.unwrap_or(Span::secs(5)),
+                accept_exits: stop.accept_exits.unwrap_or_else(|| vec![0]),
+                signal: stop.signal.unwrap_or(Signal::Term),
+                force,
+                evidence: stop.evidence.iter().map(|c| self.command(c)).collect(),
+                patterns: stop_patterns,
+            },
+            reload,
+            ladder,
+            steady: s.steady.unwrap_or_default(),
+            ailing_after: s.ailing_after.unwrap_or(2),
+            if_it_fails,
+        }
+    }
+
+    pub(super) fn reload(&self, draft: &Draft, runner: &ServiceRunner, patience: Span) -> Option<ReloadBlock> {
+        let can = match runner {
+            ServiceRunner::Process(_) => draft.settings.reload.is_some(),
+            ServiceRunner::Commands(c) => !c.reload.is_empty(),
+        };
+        let r = draft.settings.reload.clone().unwrap_or_default();
+        can.then(|| ReloadBlock {
+            signal: r.signal.unwrap_or(Signal::Hup),
+            pause_before: r.pause_before.unwrap_or_default(),
+            pause_after: r.pause_after.unwrap_or_default(),
+            patience: r.patience.unwrap_or(patience),
+            accept_exits: r.accept_exits.unwrap_or_else(|| vec![0]),
+            patterns: LogPatterns { must_see: r.must_see, must_not_see: r.must_not_see, overlook: r.overlook },
+        })
+    }
+
+    pub(super) fn runner(&mut self, draft: &Draft) -> ServiceRunner {
+        let (s, address) = (&draft.settings, &draft.address);
+        let missing = |what: &str| format!("{address} {what}");
+        match s.run_by {
+            Some(RunBy::Commands) => {
+                let c = s.commands.clone().unwrap_or_default();
+                for (word, given) in [("start", &c.start), ("stop", &c.stop), ("state", &c.state)] {
+                    if given.is_empty() && s.hands_off.is_none() {
+                        self.faults.error(
+                            "missing-key",
+                            self.at(draft, "commands"),
+                            missing(&format!("is run by commands and has no {word} command")),
+                            format!("add `{word} = [\"program\", \"argument\"]` to its commands block"),
+                        );
+                    }
+                }
+                ServiceRunner::Commands(CommandsSpec {
+                    start: self.command(&c.start),
+                    stop: self.command(&c.stop),
+                    force: self.command(&c.force),
+                    reload: self.command(&c.reload),
+                    state: self.command(&c.state),
+                    state_up: c.state_up.unwrap_or_else(|| vec![0]),
+                    state_down: c.state_down.unwrap_or_else(|| vec![1, 3]),
+                    dir: c.dir.map_or_else(|| self.base(), |d| self.path(&d)),
+                    env: c.env,
+                    user: c.user,
+                    within: c.within.unwrap_or(Span::secs(60)),
+                })
+            }
+            Some(RunBy::Process) | None => {
+                if s.run_by.is_none() && s.hands_off.is_none() {
+                    self.faults.error(
+                        "missing-key",
+                        self.places.key(&draft.path),
+                        missing("does not say what carries it"),
+                        "add `run_by = \"process\"` (Yantro starts it) or `run_by = \"commands\"` (its own commands do)",
+                    );
+                }
+                let p = s.process.clone().unwrap_or_default();
+                if p.program.is_none() && s.run_by == Some(RunBy::Process) && s.hands_off.is_none() {
+                    self.faults.error(
+                        "missing-key",
+                        self.at(draft, "process"),
+                        missing("is run as a process and names no program"),
+                        "add a process block with `program = \"…\"`",
+                    );
+                }
+                ServiceRunner::Process(ProcessSpec {
+                    program: p.program.as_deref().map(|t| self.program(t)).unwrap_or_default(),
+                    args: p.args,
+                    dir: p.dir.map_or_else(|| self.base(), |d| self.path(&d)),
+                    env: p.env,
+                    user: p.user,
+                })
+            }
+        }
+    }
+
+    pub(super) fn ladder(&mut self, draft: &Draft, host: &Host, runner: &ServiceRunner) -> Vec<Rung> {
+        let mut rungs = Vec::new();
+        if matches!(runner, ServiceRunner::Commands(c) if !c.state.is_empty()) {
+            rungs.push(Rung { kind: RungKind::State, gone_after_stop: true });
+        }
+        for (i, rung) in draft.settings.ladder.iter().enumerate() {
+            let place = self.at(draft, &format!("ladder.{i}"));
+            let mut port_of = |port: &PortFile| {
+                match port {
+                    PortFile::Number(n) if *n > 0 => Some(*n),
+                    PortFile::Number(_) => None,
+                    PortFile::Text(text) => text.parse::<u16>().ok().filter(|n| *n > 0),
+                }
+                .or_else(|| {
+                    let said = match port {
+                        PortFile::Number(n) => n.to_string(),
+                        PortFile::Text(text) => text.clone(),
+                    };
+                    self.faults.error("bad-port", place.clone(), format!("{said} is no port"), "a port is a number from 1 to 65535");
+                    None
+                })
+            };
+            let (kind, gone_after_stop) = match rung {
+                RungFile::Process {} => (RungKind::Process, true),
+                RungFile::Port { port, on, held_by_any } => {
+                    let Some(port) = port_of(port) else { continue };
+                    (RungKind::Port { port, on: on.clone().or_else(|| Some(host.address.clone())), held_by_any: *held_by_any }, true)
+                }
+                RungFile::Connect { port, to } => {
+                    let Some(port) = port_of(port) else { continue };
+                    // Stop proof never connects (R15).
+                    (RungKind::Connect { port, to: to.clone().unwrap_or_else(|| host.address.clone()) }, false)
+                }
+                RungFile::Ping { to } => (RungKind::Ping { to: to.clone().unwrap_or_else(|| host.address.clone()) }, false),
+                RungFile::Web { url, status, contains, not_yet, pointer, equals, verify_tls, within, gone_after_stop } => {
+                    if !(url.starts_with("http://") || url.starts_with("https://")) {
+                        self.faults.error(
+                            "bad-url",
+                            place.clone(),
+                            format!("\"{url}\" is no page"),
+                            "write it whole: \"http://127.0.2.1:8080/health\"",
+                        );
+                    }
+                    let kind = RungKind::Web {
+                        url: url.clone(),
+                        status: status.clone(),
+                        contains: contains.clone(),
+                        not_yet: not_yet.clone(),
+                        pointer: pointer.clone(),
+                        equals: equals.clone(),
+                        verify_tls: *verify_tls,
+                        within: within.unwrap_or(Span::secs(5)),
+                    };
+                    (kind, *gone_after_stop)
+                }
+                RungFile::Command { command, holds, not_yet, within, gone_after_stop } => {
+                    let kind = RungKind::Command {
+                        command: self.command(command),
+                        holds: holds.clone().unwrap_or_else(|| vec![0]),
+                        not_yet: not_yet.clone().unwrap_or_else(|| vec![1]),
+                        within: within.unwrap_or(Span::secs(10)),
+                    };
+                    (kind, *gone_after_stop)
+                }
+                RungFile::File { path, since_start, gone_after_stop } => {
+                    (RungKind::File { path: self.path(path), since_start: *since_start }, *gone_after_stop)
+                }
+                RungFile::Mount { path, gone_after_stop } => (RungKind::Mount { path: self.path(path) }, *gone_after_stop),
+            };
+            rungs.push(Rung { kind, gone_after_stop });
+        }
+        rungs
+    }
+
+    /// The nearest rule wins: the service's own, else that of its groups, which must agree (R28).
+    pub(super) fn if_it_fails(&mut self, draft: &Draft) -> IfItFails {
+        let s = &draft.settings;
+        let of_groups: BTreeMap<&str, IfItFails> = s
+            .groups
+            .iter()
+            .filter_map(|g| self.file.group.iter().find(|(n, _)| n.eq_ignore_ascii_case(g)))
+            .filter_map(|(n, g)| Some((n.as_str(), g.if_it_fails?)))
+            .collect();
+        let mut said = s.if_it_fails;
+        let mut place = self.at(draft, "if_it_fails");
+        if said.is_none() {
+            let mut rules: Vec<IfItFails> = of_groups.values().copied().collect();
+            rules.dedup();
+            if rules.len() > 1 {
+                let names: Vec<&str> = of_groups.keys().copied().collect();
+                self.faults.error(
+                    "groups-disagree",
+                    self.at(draft, "groups"),
+                    format!("the groups of {} disagree about what happens if it fails: {}", draft.address, names.join(", ")),
+                    "say it on the service: `if_it_fails = \"hold\"`",
+                );
+            }
+            said = rules.first().copied();
+            if let Some(name) = of_groups.keys().next() {
+                place = self.places.value(&format!("group.{name}.if_it_fails"));
+            }
+        }
+        let rule = said.unwrap_or_default();
+        if let IfItFails::PutBack | IfItFails::Divert = rule {
+            let word = if rule == IfItFails::PutBack { "put-back" } else { "divert" };
+            self.faults.error(
+                "not-yet",
+                place,
+                format!("if_it_fails = \"{word}\" comes with procedures, and is not there yet"),
+                "write \"hold\" (wait for the operator) or \"carry-on\" (pass over what waits on it)",
+            );
+        }
+        rule
+    }
+}

@@ -1,0 +1,217 @@
+//! Acts and their proof: what is given, how it came out, which rungs are climbed.
+
+use std::time::Duration;
+
+use super::Turn;
+use crate::{
+    estate::ServiceRunner,
+    run::{event::*, input::*, state::StepState},
+    sequence::{StepId, StepKind},
+    state::{Answer, Verdict},
+};
+
+/// How long a force may take to show.
+const AFTER_FORCE: Duration = Duration::from_secs(10);
+
+impl Turn<'_> {
+    pub(super) fn intend(&mut self, step: StepId, kind: ActKind) {
+        let act = self.run.next_act();
+        let address = self.address(step);
+        let now = self.run.step_now(step);
+        let attempt = match kind {
+            ActKind::Start | ActKind::Stop | ActKind::Reload => now.attempts + 1,
+            ActKind::Clear | ActKind::Evidence(_) | ActKind::Force => now.attempts,
+        };
+        let patience = match kind {
+            ActKind::Clear => self.run.service(step).stop.patience.0,
+            ActKind::Force => AFTER_FORCE,
+            _ => self.patience(step),
+        };
+        if !self.run.in_flight.contains(&step) {
+            self.rooms.take(&address);
+        }
+        self.happened(Event::ActIntended { step, act, kind, attempt, patience_ends: self.now + patience });
+        self.order(Order::Act { step, act, kind, address });
+    }
+
+    pub(super) fn act_begun(&mut self, step: StepId, act: ActId, begun: ActBegun) {
+        let StepState::Acting { act: current, kind, begun: false, .. } = self.run.step_now(step).state else { return };
+        if current != act {
+            return;
+        }
+        self.happened(Event::ActBegun { step, act, begun });
+        // What Yantro starts itself goes on running: it is proven while it does.
+        let runs_on = matches!(self.run.service(step).runner, ServiceRunner::Process(_));
+        if kind == ActKind::Start && runs_on && !self.run.giving_up {
+            self.prove(step);
+        }
+    }
+
+    pub(super) fn act_ended(&mut self, step: StepId, act: ActId, end: ActEnd) {
+        let now = self.run.step_now(step);
+        let Some(known) = now.acts.iter().find(|a| a.act == act) else { return };
+        if known.end.is_some() {
+            return;
+        }
+        let (kind, state) = (known.kind, now.state.clone());
+        let is_current = now.acts.last().is_some_and(|a| a.act == act);
+        self.happened(Event::ActEnded { step, act, end: end.clone() });
+        if !is_current || self.run.giving_up {
+            return;
+        }
+        match state {
+            StepState::Acting { .. } => match self.judge(step, kind, &end) {
+                Ok(()) => match kind {
+                    ActKind::Evidence(n) => self.gather_or_force(step, n + 1),
+                    _ => self.prove(step),
+                },
+                Err(why) => match kind {
+                    // Evidence that cannot be had is no reason to leave a service hanging.
+                    ActKind::Evidence(n) => self.gather_or_force(step, n + 1),
+                    _ => self.attempt_failed(step, why),
+                },
+            },
+            // Where a climbing process ended, the climb says so, once it has read what was logged last.
+            StepState::Proving { .. }
+            | StepState::Waiting
+            | StepState::Pausing { .. }
+            | StepState::Asking { .. }
+            | StepState::Failed { .. }
+            | StepState::OutcomeUnknown { .. }
+            | StepState::Ended(_) => {}
+        }
+    }
+
+    /// Whether an act came out as it should.
+    pub(super) fn judge(&self, step: StepId, kind: ActKind, end: &ActEnd) -> Result<(), String> {
+        let service = self.run.service(step);
+        let accepted: &[i32] = match kind {
+            ActKind::Start => &service.start.accept_exits,
+            ActKind::Stop | ActKind::Clear => &service.stop.accept_exits,
+            ActKind::Reload => service.reload.as_ref().map_or(&[0], |r| r.accept_exits.as_slice()),
+            ActKind::Evidence(_) | ActKind::Force => &[0],
+        };
+        match end {
+            ActEnd::Sent => Ok(()),
+            ActEnd::Exited { code, .. } if accepted.contains(code) => Ok(()),
+            ActEnd::Refused { why, mend } => Err(format!("{why}; {mend}")),
+            other => Err(format!("the {} command {}", kind.word(), told(other))),
+        }
+    }
+
+    pub(super) fn gather_or_force(&mut self, step: StepId, next: u32) {
+        if (next as usize) < self.run.service(step).stop.evidence.len() {
+            self.intend(step, ActKind::Evidence(next));
+        } else {
+            self.intend(step, ActKind::Force);
+        }
+    }
+
+    pub(super) fn prove(&mut self, step: StepId) {
+        let address = self.address(step);
+        if !self.run.in_flight.contains(&step) {
+            self.rooms.take(&address);
+        }
+        // Patience runs from the act (R14).
+        let patience_ends = match self.run.step_now(step).state {
+            StepState::Acting { patience_ends, .. } => patience_ends,
+            _ => self.now + self.patience(step),
+        };
+        self.happened(Event::StepProving { step, patience_ends });
+        let climb = self.run.climb(step, 0);
+        self.order(climb);
+    }
+
+    pub(super) fn rungs_to_climb(&self, step: StepId, clearing: bool) -> usize {
+        let kind = if clearing { StepKind::Stop } else { self.kind(step) };
+        self.run.service(step).ladder_of(kind).len()
+    }
+
+    pub(super) fn rung_looked(&mut self, step: StepId, attempt: u32, rung: u32, answer: Answer, logs: Vec<LogEvidence>) {
+        let now = self.run.step_now(step);
+        if matches!(now.state, StepState::Ended(StepEnd::Done))
+            && answer.verdict == Verdict::Against
+            && attempt == now.attempts
+            && !self.run.giving_up
+        {
+            self.happened(Event::LogKept { step, logs });
+            return self.fail(step, format!("after it was proven: {}", answer.says), false);
+        }
+        let StepState::Proving { climbed, steady_until, clearing, .. } = now.state else { return };
+        if attempt != now.attempts {
+            return;
+        }
+        if !logs.is_empty() && now.acts.last().is_some_and(|a| a.logs != logs) {
+            self.happened(Event::LogKept { step, logs });
+        }
+        let rungs = self.rungs_to_climb(step, clearing) as u32;
+        match answer.verdict {
+            Verdict::Holds if rung == climbed && rung < rungs => {
+                self.happened(Event::RungClimbed { step, rung, says: answer.says });
+                if rung + 1 == rungs {
+                    self.last_rung(step, clearing);
+                }
+            }
+            Verdict::Holds => {}
+            Verdict::Against => {
+                let end = self.run.step_now(step).acts.last().filter(|a| a.kind == ActKind::Start).and_then(|a| a.end.as_ref());
+                let reason = match (rung, end) {
+                    (0, Some((_, end))) => format!("{}: {}", answer.says, told(end)),
+                    _ => answer.says,
+                };
+                self.attempt_failed(step, reason);
+            }
+            Verdict::NotYet | Verdict::CouldNotLook => {
+                if rung < climbed && (steady_until.is_some() || answer.verdict == Verdict::NotYet) {
+                    self.happened(Event::RungLost { step, rung, says: answer.says.clone() });
+                }
+                self.run.step_mut(step).last_answer = Some((rung, answer));
+            }
+        }
+    }
+
+    pub(super) fn last_rung(&mut self, step: StepId, clearing: bool) {
+        let steady = self.run.service(step).steady.0;
+        let kind = self.kind(step);
+        if clearing || kind == StepKind::Stop || steady.is_zero() {
+            self.proven(step, clearing);
+        } else {
+            self.happened(Event::SteadyBegan { step, until: self.now + steady });
+        }
+    }
+
+    pub(super) fn proven(&mut self, step: StepId, clearing: bool) {
+        self.order(Order::StopLooking { step });
+        if clearing {
+            let service = self.run.service(step);
+            let gap = service.start.gap.0;
+            let until = self.now + gap;
+            self.happened(Event::StepPausing { step, until, after_act: false });
+            return;
+        }
+        if let Some(order) = self.run.watch_log(step) {
+            self.order(order);
+        }
+        let pause = self.pause_after(step);
+        if pause > Duration::ZERO {
+            self.happened(Event::StepPausing { step, until: self.now + pause, after_act: true });
+        } else {
+            self.end(step, StepEnd::Done);
+        }
+    }
+}
+
+/// How an act ended, in words.
+fn told(end: &ActEnd) -> String {
+    let last = |output: &str| {
+        let line = output.lines().rev().find(|l| !l.trim().is_empty()).unwrap_or_default().trim();
+        if line.is_empty() { String::new() } else { format!(", saying \"{line}\"") }
+    };
+    match end {
+        ActEnd::Exited { code, output } => format!("ended with exit code {code}{}", last(output)),
+        ActEnd::Signalled { signal, output } => format!("was ended by signal {signal}{}", last(output)),
+        ActEnd::TimedOut { output } => format!("took longer than it may{}", last(output)),
+        ActEnd::Sent => "was sent".to_owned(),
+        ActEnd::Refused { why, .. } => why.clone(),
+    }
+}

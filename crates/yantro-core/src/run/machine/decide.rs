@@ -1,0 +1,109 @@
+//! Decisions of an operator (R30), and giving up.
+
+use super::Turn;
+use crate::{
+    run::{
+        decision::{Decision, DecisionKind, Refusal},
+        event::*,
+        input::*,
+        state::StepState,
+    },
+    sequence::StepId,
+};
+
+impl Turn<'_> {
+    pub(super) fn decide(&mut self, decision: Decision) -> Result<(), Refusal> {
+        let run = self.run.id.0;
+        let word = decision.kind.word();
+        if decision.kind.needs_reason() && decision.why.as_deref().is_none_or(|w| w.trim().is_empty()) {
+            return Err(Refusal::NoReason { decision: word });
+        }
+        if self.run.giving_up {
+            let by = self.run.last_decision.clone().unwrap_or_default();
+            return Err(Refusal::Stale { by });
+        }
+        if let Some(step) = decision.kind.step()
+            && !self.run.has_step(step)
+        {
+            return Err(Refusal::NoStep { run, step });
+        }
+        let answers_hold = !matches!(decision.kind, DecisionKind::Hold | DecisionKind::GiveUp);
+        if answers_hold && decision.hold != self.run.hold_no() {
+            return Err(match (&self.run.last_decision, self.run.hold_no()) {
+                (Some(by), _) => Refusal::Stale { by: by.clone() },
+                (None, None) => Refusal::NotHeld { run },
+                (None, Some(now)) => Refusal::Stale { by: format!("hold {now} is the one to answer") },
+            });
+        }
+        if let Some(step) = decision.kind.step() {
+            let state = &self.run.step_now(step).state;
+            let fits = match decision.kind {
+                DecisionKind::Force { .. } => matches!(state, StepState::Asking { .. }),
+                _ => state.awaits_decision(),
+            };
+            if !fits {
+                return Err(Refusal::NotAwaited { step, state: state.word(), decision: word });
+            }
+        }
+        if decision.kind == DecisionKind::Resume
+            && let Some(step) = self.run.awaiting().next()
+        {
+            return Err(Refusal::StepsFirst { step });
+        }
+        let (who, why) = (decision.who.clone(), decision.why.clone().unwrap_or_default());
+        if let DecisionKind::TryAgain { step, .. } = &decision.kind
+            && self.run.in_flight.contains(step)
+        {
+            // It begins anew, and takes its room anew.
+            let address = self.address(*step);
+            self.rooms.give_back(&address);
+        }
+        self.happened(Event::Decided { decision: decision.clone() });
+        match decision.kind {
+            DecisionKind::Hold => self.hold(HoldCause::Operator { who }),
+            DecisionKind::Resume => {
+                let causes: Vec<HoldCause> =
+                    self.run.hold_causes().filter(|c| !matches!(c, HoldCause::Standstill | HoldCause::Step { .. })).cloned().collect();
+                for cause in causes {
+                    self.unhold(cause, who.clone());
+                }
+            }
+            DecisionKind::TryAgain { step, .. } => self.unhold(HoldCause::Step { step }, who),
+            DecisionKind::PassOver { step } => self.pass_over(step, &who, &why),
+            DecisionKind::Vouch { step } => {
+                self.end(step, StepEnd::Vouched { by: who.clone(), why });
+                self.unhold(HoldCause::Step { step }, who);
+            }
+            DecisionKind::Force { step } => {
+                self.unhold(HoldCause::Step { step }, who);
+                self.gather_or_force(step, 0);
+            }
+            DecisionKind::GiveUp => {
+                self.happened(Event::GivingUp { who, why });
+                self.give_up();
+            }
+        }
+        Ok(())
+    }
+
+    /// What acts is awaited; everything else ends here.
+    pub(super) fn give_up(&mut self) {
+        let steps: Vec<StepId> = self.run.steps().filter(|(_, n)| !n.state.has_ended()).map(|(s, _)| s.id).collect();
+        for step in steps {
+            match self.run.step_now(step).state {
+                StepState::Acting { .. } => {}
+                StepState::Proving { .. } => {
+                    self.order(Order::StopLooking { step });
+                    self.end(
+                        step,
+                        StepEnd::PassedOver { by: "giving up".to_owned(), why: "the run was given up before it was proven".to_owned() },
+                    );
+                }
+                StepState::Failed { .. } | StepState::OutcomeUnknown { .. } | StepState::Asking { .. } => {
+                    self.end(step, StepEnd::PassedOver { by: "giving up".to_owned(), why: "the run was given up".to_owned() });
+                }
+                StepState::Waiting | StepState::Pausing { .. } | StepState::Ended(_) => self.end(step, StepEnd::NotBegun),
+            }
+        }
+    }
+}

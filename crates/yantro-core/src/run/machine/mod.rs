@@ -1,0 +1,449 @@
+//! The machine's decisions: input and time in, events and orders out.
+
+mod act;
+mod begin;
+mod decide;
+
+use std::{collections::BTreeMap, time::Duration};
+
+use super::{
+    decision::Refusal,
+    event::*,
+    input::*,
+    rooms::Rooms,
+    state::{Run, StepState},
+};
+use crate::{
+    estate::{Force, IfItFails},
+    name::Address,
+    sequence::{StepId, StepKind},
+    state::{SeenState, Verdict},
+    time::Timestamp,
+};
+
+impl Run {
+    /// Takes an input. What it answers must be stored (events) before it is carried out (orders).
+    ///
+    /// An input that comes late or twice does nothing; a decision that does not fit is refused and
+    /// changes nothing.
+    pub fn take(&mut self, input: Input, now: Timestamp, rooms: &mut Rooms) -> Result<Taken, Refusal> {
+        if self.has_ended() {
+            return match input {
+                Input::Decide(_) => Err(Refusal::Ended { run: self.id.0, word: self.state().word() }),
+                _ => Ok(Taken::default()),
+            };
+        }
+        let mut turn = Turn { run: self, now, rooms, taken: Taken::default() };
+        turn.input(input)?;
+        turn.deadlines();
+        turn.begin_ready();
+        turn.finish_if_through();
+        Ok(turn.taken)
+    }
+
+    /// The orders that pick the run up after a restart of the server. Nothing is given again before
+    /// it was looked for.
+    pub fn recover(&self) -> Vec<Order> {
+        if self.has_ended() {
+            return Vec::new();
+        }
+        if !self.locked {
+            return vec![Order::TakeLocks];
+        }
+        if !self.first_looked {
+            return vec![Order::FirstLook];
+        }
+        let mut orders = Vec::new();
+        for (step, now) in self.steps() {
+            match &now.state {
+                StepState::Acting { act, kind, .. } => {
+                    orders.push(Order::FindAct { step: step.id, act: *act, kind: *kind, address: step.address.clone() });
+                }
+                StepState::Proving { climbed, .. } => orders.push(self.climb(step.id, *climbed)),
+                StepState::Ended(StepEnd::Done) => orders.extend(self.watch_log(step.id)),
+                StepState::Waiting
+                | StepState::Pausing { .. }
+                | StepState::Asking { .. }
+                | StepState::Failed { .. }
+                | StepState::OutcomeUnknown { .. }
+                | StepState::Ended(_) => {}
+            }
+        }
+        orders
+    }
+
+    /// What was started or reloaded is watched for forbidden lines until the run ends (R17).
+    fn watch_log(&self, step: StepId) -> Option<Order> {
+        let said = self.begun.sequence.step(step);
+        let wanted =
+            matches!(said.kind, StepKind::Start | StepKind::Reload) && !self.service(step).patterns(said.kind).must_not_see.is_empty();
+        let now = self.step_now(step);
+        let act = now.acts.iter().rev().find(|a| matches!(a.kind, ActKind::Start | ActKind::Reload))?.act;
+        wanted.then(|| Order::WatchLog { step, attempt: now.attempts, address: said.address.clone(), kind: said.kind, act })
+    }
+
+    fn climb(&self, step: StepId, from: u32) -> Order {
+        let said = self.begun.sequence.step(step);
+        let now = self.step_now(step);
+        let last = now.acts.last();
+        let kind = match last.map(|a| a.kind) {
+            Some(ActKind::Clear) => StepKind::Stop,
+            _ => said.kind,
+        };
+        // The positions that count are those of the act itself; a force belongs to its stop.
+        let act = now.acts.iter().rev().find(|a| !matches!(a.kind, ActKind::Force | ActKind::Evidence(_))).map(|a| a.act);
+        Order::Climb { step, attempt: now.attempts, address: said.address.clone(), kind, from, act }
+    }
+}
+
+/// One input being worked through.
+struct Turn<'a> {
+    run: &'a mut Run,
+    now: Timestamp,
+    rooms: &'a mut Rooms,
+    taken: Taken,
+}
+
+impl Turn<'_> {
+    /// Records an event: the state follows from it at once.
+    fn happened(&mut self, event: Event) {
+        self.run.apply(self.now, &event);
+        self.taken.events.push(event);
+    }
+
+    fn order(&mut self, order: Order) {
+        self.taken.orders.push(order);
+    }
+
+    fn address(&self, step: StepId) -> Address {
+        self.run.begun.sequence.step(step).address.clone()
+    }
+
+    fn kind(&self, step: StepId) -> StepKind {
+        self.run.begun.sequence.step(step).kind
+    }
+
+    fn input(&mut self, input: Input) -> Result<(), Refusal> {
+        match input {
+            Input::Queued { behind } => {
+                if !self.run.locked && self.run.queued_behind != behind {
+                    self.happened(Event::Queued { behind });
+                }
+            }
+            Input::Locked => {
+                if !self.run.locked {
+                    self.happened(Event::Locked);
+                    self.order(Order::FirstLook);
+                }
+            }
+            Input::FirstLooked { seen, unconfirmed } => {
+                if self.run.locked && !self.run.first_looked {
+                    self.happened(Event::FirstLooked { seen });
+                    if !unconfirmed.is_empty() {
+                        self.hold(HoldCause::Changed { acts: unconfirmed });
+                    }
+                }
+            }
+            Input::FreshLooked { step, seen } => self.fresh_looked(step, seen),
+            Input::FinalLooked { seen } => self.final_looked(seen),
+            Input::ActBegun { step, act, begun } => self.act_begun(step, act, begun),
+            Input::ActEnded { step, act, end } => self.act_ended(step, act, end),
+            Input::ActUnknown { step, act } => {
+                if matches!(self.run.step_now(step).state, StepState::Acting { act: current, .. } if current == act) {
+                    self.happened(Event::ActUnknown { step, act });
+                    // Done if a ladder proves the wish, else the step holds (R21).
+                    self.prove(step);
+                }
+            }
+            Input::RungLooked { step, attempt, rung, answer, logs } => self.rung_looked(step, attempt, rung, answer, logs),
+            Input::Seen { address, state, says } => self.seen(address, state, says),
+            Input::Tick => {}
+            Input::Decide(decision) => self.decide(decision)?,
+            Input::Hold(cause) => {
+                if !self.run.giving_up {
+                    self.hold(cause);
+                }
+            }
+            Input::Unhold { cause, by } => self.unhold(cause, by),
+            Input::Away { for_ms } => {
+                self.happened(Event::Away { for_ms });
+                if Duration::from_millis(for_ms) > LONG_AWAY {
+                    self.hold(HoldCause::Away);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    // ---- holding ----
+
+    fn hold(&mut self, cause: HoldCause) {
+        if self.run.hold_causes().any(|c| *c == cause) || self.run.giving_up {
+            return;
+        }
+        let hold = match self.run.hold_no() {
+            Some(hold) => hold,
+            None => self.run.next_hold_no(),
+        };
+        self.happened(Event::Held { hold, cause });
+    }
+
+    fn unhold(&mut self, cause: HoldCause, by: String) {
+        if self.run.hold_causes().any(|c| *c == cause) {
+            self.happened(Event::Unheld { cause, by });
+        }
+    }
+
+    fn is_held(&self) -> bool {
+        self.run.hold_no().is_some()
+    }
+
+    // ---- ending and failing ----
+
+    fn end(&mut self, step: StepId, end: StepEnd) {
+        let address = self.address(step);
+        if self.run.in_flight.contains(&step) {
+            self.rooms.give_back(&address);
+        }
+        self.happened(Event::StepEnded { step, end });
+    }
+
+    fn attempt_failed(&mut self, step: StepId, reason: String) {
+        let now = self.run.step_now(step);
+        let clearing = matches!(now.state, StepState::Proving { clearing: true, .. } | StepState::Acting { kind: ActKind::Clear, .. });
+        let (tries, attempt) = (now.tries, now.attempts);
+        if matches!(now.state, StepState::Proving { .. }) {
+            self.order(Order::StopLooking { step });
+        }
+        let service = self.run.service(step);
+        let (attempts, gap) = match self.kind(step) {
+            StepKind::Start => (service.start.attempts, service.start.gap.0),
+            StepKind::Stop => (service.stop.attempts, service.stop.gap.0),
+            StepKind::Reload | StepKind::Await => (1, Duration::ZERO),
+        };
+        if clearing {
+            self.fail(step, format!("the earlier attempt is still there: {reason}"), false);
+        } else if tries > 0 && tries < attempts {
+            // Where no act was given there is nothing to try again.
+            self.happened(Event::AttemptFailed { step, attempt, reason, next_at: self.now + gap });
+        } else {
+            self.fail(step, reason, false);
+        }
+    }
+
+    fn fail(&mut self, step: StepId, reason: String, outcome_unknown: bool) {
+        let address = self.address(step);
+        if self.run.in_flight.contains(&step) {
+            self.rooms.give_back(&address);
+        }
+        self.happened(Event::StepFailed { step, reason: reason.clone(), outcome_unknown });
+        match self.run.service(step).if_it_fails {
+            IfItFails::CarryOn if !outcome_unknown => self.pass_over(step, "the rule carry-on", &reason),
+            // Vetting refuses the other two until procedures bring them; holding is the safest.
+            IfItFails::Hold | IfItFails::CarryOn | IfItFails::PutBack | IfItFails::Divert => self.hold(HoldCause::Step { step }),
+        }
+    }
+
+    fn pass_over(&mut self, step: StepId, by: &str, why: &str) {
+        for next in self.run.waiting_on(step) {
+            let why = format!("step {step} was passed over: {why}");
+            self.end(next, StepEnd::PassedOver { by: by.to_owned(), why });
+            self.unhold(HoldCause::Step { step: next }, by.to_owned());
+        }
+        self.end(step, StepEnd::PassedOver { by: by.to_owned(), why: why.to_owned() });
+        self.unhold(HoldCause::Step { step }, by.to_owned());
+    }
+
+    // ---- time ----
+
+    fn deadlines(&mut self) {
+        if self.run.giving_up {
+            return; // What is in flight ends by itself: see `finish_if_through`.
+        }
+        let due: Vec<StepId> = self.run.in_flight.iter().copied().collect();
+        for step in due {
+            match self.run.step_now(step).state.clone() {
+                StepState::Pausing { until, after_act } if until <= self.now => {
+                    if after_act {
+                        self.end(step, StepEnd::Done);
+                    } else if !self.is_held() && !self.run.giving_up {
+                        let now = self.run.step_now(step);
+                        if !now.looking && now.look_again_at.is_none_or(|at| at <= self.now) {
+                            self.look_fresh(step);
+                        }
+                    }
+                }
+                StepState::Acting { kind, .. } if self.run.act_deadline(step) <= Some(self.now) => {
+                    self.attempt_failed(step, format!("the {} act has not ended within its patience", kind.word()));
+                }
+                StepState::Proving { steady_until: Some(until), .. } if until <= self.now => self.proven(step, false),
+                StepState::Proving { steady_until: None, patience_ends, clearing, .. } if patience_ends <= self.now => {
+                    self.patience_ended(step, clearing);
+                }
+                _ => {}
+            }
+        }
+        let late: Vec<Address> = self.run.lost.iter().filter(|(_, ends)| **ends <= self.now).map(|(a, _)| a.clone()).collect();
+        for address in late {
+            self.lost_for_good(address);
+        }
+    }
+
+    fn patience_ended(&mut self, step: StepId, clearing: bool) {
+        let service = self.run.service(step).clone();
+        let now = self.run.step_now(step);
+        let waited = match self.kind(step) {
+            StepKind::Stop => service.stop.patience,
+            _ if clearing => service.stop.patience,
+            _ => service.start.patience,
+        };
+        let could_not = matches!(&now.last_answer, Some((_, a)) if a.verdict == Verdict::CouldNotLook);
+        let unknown = now.acts.last().is_some_and(|a| a.begun.is_none() && a.end.is_none());
+        let last = now.last_answer.as_ref().map_or_else(|| "nothing was answered".to_owned(), |(_, a)| a.says.clone());
+        let forced = now.acts.last().is_some_and(|a| a.kind == ActKind::Force);
+        let (is_stop, force) = (self.kind(step) == StepKind::Stop, service.stop.force);
+        let what = if is_stop || clearing { "down" } else { "proven" };
+        let reason = format!("not {what} within {waited}: {last}");
+        self.order(Order::StopLooking { step });
+        if unknown {
+            return self.fail(step, format!("what became of the act is unknown, and {reason}"), true);
+        }
+        if could_not {
+            // Neither for nor against: nothing is tried again on it (R14).
+            return self.fail(step, format!("could not be looked at: {last}"), false);
+        }
+        if is_stop && !forced && self.run.step_now(step).tries >= service.stop.attempts {
+            match force {
+                Force::Allow if !self.is_held() => return self.gather_or_force(step, 0),
+                // While the run is held no force begins (R29): then it is asked for, too.
+                Force::Ask | Force::Allow => {
+                    self.happened(Event::ForceAsked { step, reason });
+                    return self.hold(HoldCause::Step { step });
+                }
+                Force::Never => {}
+            }
+        }
+        self.attempt_failed(step, reason);
+    }
+
+    // ---- answerable (R18) ----
+
+    fn seen(&mut self, address: Address, state: SeenState, says: String) {
+        if !self.run.begun.services.contains_key(&address) || !self.run.first_looked {
+            return;
+        }
+        let before = self.run.seen.insert(address.clone(), state);
+        if state == SeenState::Proven {
+            if self.run.lost.contains_key(&address) {
+                self.happened(Event::ServiceRegained { address: address.clone() });
+            }
+            self.unhold(HoldCause::Lost { address }, "it is proven again".to_owned());
+            return;
+        }
+        let must_be_proven = self.must_be_proven(&address);
+        let leaves = matches!(state, SeenState::Down | SeenState::Ailing | SeenState::Sinking | SeenState::OutOfReach);
+        let known = self.run.lost.contains_key(&address)
+            || self.run.hold_causes().any(|c| matches!(c, HoldCause::Lost { address: a } if *a == address));
+        if must_be_proven && leaves && before == Some(SeenState::Proven) && !known {
+            let patience = self.run.begun.services[&address].start.patience.0;
+            self.happened(Event::ServiceLost { address, state, says, patience_ends: self.now + patience });
+        }
+    }
+
+    /// Whether a service should be proven now, as far as this run is concerned: it brought it up,
+    /// or found it proven and does not touch it.
+    fn must_be_proven(&self, address: &Address) -> bool {
+        let mut touched = false;
+        for (step, now) in self.run.steps().filter(|(s, _)| s.address == *address) {
+            touched = true;
+            let good = matches!(now.state, StepState::Ended(StepEnd::Done | StepEnd::Unneeded));
+            if good && step.kind != StepKind::Stop {
+                return true;
+            }
+        }
+        !touched && self.run.begun.as_found.get(address) == Some(&SeenState::Proven)
+    }
+
+    fn lost_for_good(&mut self, address: Address) {
+        let state = self.run.seen.get(&address).copied().unwrap_or_default();
+        let step = self
+            .run
+            .steps()
+            .find(|(s, n)| s.address == address && s.kind != StepKind::Stop && matches!(n.state, StepState::Ended(_)))
+            .map(|(s, _)| s.id);
+        match step {
+            Some(step) => {
+                self.run.lost.remove(&address);
+                self.fail(step, format!("it was proven, and is {state} since"), false);
+            }
+            None => self.hold(HoldCause::Lost { address }),
+        }
+    }
+
+    // ---- the end ----
+
+    fn finish_if_through(&mut self) {
+        if self.run.giving_up {
+            // Acts that were given end by themselves, or by the recorder's limit.
+            let through: Vec<StepId> = self
+                .run
+                .steps()
+                .filter(|(_, n)| match &n.state {
+                    StepState::Acting { patience_ends, .. } => {
+                        let act = n.acts.last();
+                        act.is_some_and(|a| a.end.is_some() || (a.kind == ActKind::Start && a.begun.is_some()))
+                            || *patience_ends <= self.now
+                    }
+                    _ => false,
+                })
+                .map(|(s, _)| s.id)
+                .collect();
+            for step in through {
+                self.end(
+                    step,
+                    StepEnd::PassedOver { by: "giving up".to_owned(), why: "the run was given up before it was proven".to_owned() },
+                );
+            }
+        }
+        if self.run.giving_up && !self.run.first_looked {
+            // It never had its locks, or never looked: nothing was touched.
+            self.happened(Event::Ended { end: RunEnd::GivenUp, differences: Vec::new() });
+            return self.order(Order::Release);
+        }
+        let free_to_end = self.run.giving_up || (!self.is_held() && self.run.lost.is_empty());
+        if self.run.first_looked && self.run.steps_not_ended() == 0 && free_to_end && !self.run.final_looking && !self.run.has_ended() {
+            self.run.final_looking = true;
+            self.order(Order::FinalLook);
+        }
+    }
+
+    fn final_looked(&mut self, seen: BTreeMap<Address, SeenState>) {
+        if !std::mem::take(&mut self.run.final_looking) || self.run.steps_not_ended() > 0 {
+            return;
+        }
+        if !self.run.giving_up {
+            for (address, state) in &seen {
+                self.seen(address.clone(), *state, format!("the last look found it {state}"));
+            }
+            if self.is_held() || !self.run.lost.is_empty() {
+                return; // Not the final word yet: it has its patience to come back.
+            }
+        }
+        let differences = seen
+            .iter()
+            .filter_map(|(address, now)| {
+                let found = self.run.begun.as_found.get(address).copied().unwrap_or_default();
+                (found != *now).then(|| Difference { address: address.clone(), found, now: *now })
+            })
+            .collect();
+        let end = if self.run.giving_up {
+            RunEnd::GivenUp
+        } else if self.run.exceptions {
+            RunEnd::FinishedWithExceptions
+        } else {
+            RunEnd::Finished
+        };
+        self.happened(Event::Ended { end, differences });
+        self.order(Order::Release);
+    }
+}

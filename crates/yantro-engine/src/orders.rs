@@ -1,0 +1,190 @@
+//! Carrying out the core's orders, once what they follow from is stored.
+
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    time::Duration,
+};
+
+use yantro_core::{
+    estate::Service,
+    name::Address,
+    run::{Begun, HoldCause, Input, Run, RunId, input::Order},
+    sequence::{Request, StepKind, Usual, plan},
+    state::{Facts, SeenState},
+    time::Timestamp,
+};
+
+use crate::{
+    engine::{Engine, read},
+    publish::{Published, Topic},
+    view,
+    work::Work,
+};
+
+impl Work {
+    pub(crate) fn carry_out(&mut self, id: RunId, order: Order) {
+        let hands = self.engine.hands.clone();
+        match order {
+            Order::TakeLocks => {
+                if !self.queue.contains(&id) {
+                    self.queue.push(id);
+                }
+                self.serve_queue();
+            }
+            Order::Release => {
+                hands.stop_looking_for(id);
+                self.locks.release(id);
+                self.queue.retain(|q| *q != id);
+                self.serve_queue();
+                self.engine.shared.publisher.tell(Published::new(Topic::Board, None, &serde_json::json!({})));
+            }
+            Order::FirstLook => self.first_look(id),
+            Order::FreshLook { step, addresses } => {
+                let services = self.services_of(id, &addresses);
+                tokio::spawn(async move {
+                    let seen = hands.look(services).await;
+                    hands.tell(id, Input::FreshLooked { step, seen });
+                });
+            }
+            Order::FinalLook => {
+                let all: Vec<Address> =
+                    read(&self.engine.shared.runs).get(&id).map(|r| r.answerable().cloned().collect()).unwrap_or_default();
+                let services = self.services_of(id, &all);
+                tokio::spawn(async move {
+                    let seen = hands.look(services).await;
+                    hands.tell(id, Input::FinalLooked { seen });
+                });
+            }
+            Order::Act { step, act, kind, address } => {
+                if let Some(service) = self.services_of(id, &[address]).pop() {
+                    hands.act(id, step, act, kind, service);
+                }
+            }
+            Order::FindAct { step, act, kind, address } => {
+                if let Some(service) = self.services_of(id, &[address]).pop() {
+                    hands.find_act(id, step, act, kind, service);
+                }
+            }
+            Order::Climb { step, attempt, address, kind, from, act } => {
+                let runs = read(&self.engine.shared.runs);
+                let Some(run) = runs.get(&id) else { return };
+                let given = act.and_then(|a| run.step_now(step).acts.iter().find(|known| known.act == a));
+                let since = given.map_or(run.began_at, |g| g.intended_at);
+                let service = run.begun.services[&address].clone();
+                hands.climb(id, step, attempt, kind, from, service, given.and_then(|g| g.begun.as_ref()), since);
+            }
+            Order::WatchLog { step, attempt, address, kind, act } => {
+                let runs = read(&self.engine.shared.runs);
+                let Some(run) = runs.get(&id) else { return };
+                let begun = run.step_now(step).acts.iter().find(|a| a.act == act).and_then(|a| a.begun.as_ref());
+                let Some(marks) = begun.map(|b| b.marks.clone()) else { return };
+                hands.watch_log(id, step, attempt, kind, run.begun.services[&address].clone(), marks);
+            }
+            Order::StopLooking { step } => hands.stop_looking(id, step),
+        }
+    }
+
+    pub(crate) fn services_of(&self, id: RunId, addresses: &[Address]) -> Vec<Service> {
+        let runs = read(&self.engine.shared.runs);
+        let loaded = self.engine.loaded();
+        let of_estate = |a: &Address| loaded.as_ref().and_then(|l| l.estate.services.get(a).cloned());
+        addresses.iter().filter_map(|a| runs.get(&id).and_then(|r| r.begun.services.get(a).cloned()).or_else(|| of_estate(a))).collect()
+    }
+
+    /// Gives locks to whoever waits, the first that came first; nobody overtakes those he would block.
+    pub(crate) fn serve_queue(&mut self) {
+        let mut waiting: Vec<RunId> = Vec::new();
+        for id in std::mem::take(&mut self.queue) {
+            let outcome = {
+                let runs = read(&self.engine.shared.runs);
+                let Some(run) = runs.get(&id).filter(|r| !r.has_ended()) else { continue };
+                let wanted: BTreeSet<&Address> = run.answerable().collect();
+                let ahead: Vec<RunId> =
+                    waiting.iter().copied().filter(|w| runs.get(w).is_some_and(|r| r.answerable().any(|a| wanted.contains(a)))).collect();
+                if ahead.is_empty() { self.locks.take(run) } else { Err(ahead.into_iter().collect()) }
+            };
+            match outcome {
+                Ok(()) => drop(self.input(id, Input::Locked)),
+                Err(behind) => {
+                    let behind = {
+                        let runs = read(&self.engine.shared.runs);
+                        behind
+                            .iter()
+                            .map(|r| {
+                                runs.get(r).map_or_else(
+                                    || format!("run {r}"),
+                                    |run| format!("run {r} ({}, {})", view::title_of(run), run.begun.who),
+                                )
+                            })
+                            .collect()
+                    };
+                    let _ = self.input(id, Input::Queued { behind });
+                    waiting.push(id);
+                }
+            }
+        }
+        self.queue = waiting;
+    }
+
+    /// Looks at everything a run is answerable for, and whether the sequence still is the one confirmed.
+    pub(crate) fn first_look(&self, id: RunId) {
+        let engine = self.engine.clone();
+        let runs = read(&self.engine.shared.runs);
+        let Some(run) = runs.get(&id) else { return };
+        let begun = run.begun.clone();
+        let services: Vec<Service> = begun.services.values().cloned().collect();
+        drop(runs);
+        tokio::spawn(async move {
+            let seen = engine.hands.look(services).await;
+            let unconfirmed = unconfirmed(&engine, &begun, &seen);
+            engine.hands.tell(id, Input::FirstLooked { seen, unconfirmed });
+        });
+    }
+
+    /// Picks every run up where it was. Nothing is given again before it was looked for.
+    pub(crate) fn recover(&mut self, alive_at: Option<Timestamp>) {
+        let now = self.engine.hands.clock.now();
+        let ids = self.open_runs();
+        for id in &ids {
+            let locked = read(&self.engine.shared.runs).get(id).is_some_and(Run::is_locked);
+            if locked {
+                let taken = read(&self.engine.shared.runs).get(id).map(|run| self.locks.take(run));
+                if let Some(Err(behind)) = taken {
+                    tracing::error!(run = %id, ?behind, "locks that it held are taken; it goes on without them");
+                }
+            }
+        }
+        for id in ids {
+            let away = alive_at.map_or(Duration::ZERO, |at| now.since(at));
+            let orders = read(&self.engine.shared.runs).get(&id).map(Run::recover).unwrap_or_default();
+            let _ = self.input(id, Input::Away { for_ms: away.as_millis() as u64 });
+            if read(&self.engine.shared.standstill).is_some() {
+                let _ = self.input(id, Input::Hold(HoldCause::Standstill));
+            }
+            self.orders.extend(orders.into_iter().map(|o| (id, o)));
+        }
+    }
+}
+
+/// Acts that a plan from these facts would have and the confirmed one has not (R8).
+fn unconfirmed(engine: &Engine, begun: &Begun, seen: &BTreeMap<Address, SeenState>) -> Vec<String> {
+    let Some(loaded) = engine.loaded().filter(|l| l.edition == begun.edition) else { return Vec::new() };
+    let mut facts: Facts = loaded.estate.services.keys().filter_map(|a| Some((a.clone(), engine.hands.watched(a)?.seen.state))).collect();
+    facts.0.extend(seen.clone());
+    let request = Request {
+        wish: begun.sequence.wish,
+        chosen: begun.sequence.chosen.clone(),
+        alone: !begun.sequence.left_standing.is_empty(),
+        left_standing: begun.sequence.left_standing.clone(),
+        below_keep_up: begun.sequence.below_keep_up.clone(),
+    };
+    let again = plan(&loaded.estate, &loaded.graph, &facts, &Usual::default(), &request);
+    let confirmed: BTreeSet<(&Address, StepKind)> = begun.sequence.steps.iter().map(|s| (&s.address, s.kind)).collect();
+    again
+        .sequence
+        .steps
+        .iter()
+        .filter(|s| s.kind != StepKind::Await && !confirmed.contains(&(&s.address, s.kind)))
+        .map(|s| format!("{} {}, found {}", s.kind.word(), s.address, s.found))
+        .collect()
+}

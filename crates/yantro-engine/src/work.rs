@@ -1,0 +1,392 @@
+//! The loop itself: takes what came in, lets the machines decide, stores, and then carries out.
+
+use std::{
+    collections::BTreeMap,
+    path::PathBuf,
+    sync::{Arc, PoisonError},
+    time::Duration,
+};
+
+use tokio::sync::{mpsc::UnboundedReceiver, oneshot};
+use yantro_core::{
+    estate::Force,
+    name::Address,
+    run::{
+        ActKind, Begun, Decision, DecisionKind, Event, HoldCause, Input, Refusal, Rooms, Run, RunId, StepEnd,
+        input::{Order, Stamped},
+    },
+    sequence::StepKind,
+    state::SeenState,
+    time::Timestamp,
+};
+use yantro_store::{AuditRow, Batch, Edition, StartedAs, StoreError};
+
+use crate::{
+    engine::{Engine, EngineError, Loaded, Msg, brief, read, run_row},
+    hands::identity,
+    locks::Locks,
+    publish::{Published, Topic},
+    view,
+};
+
+/// Ended runs kept at hand.
+const KEPT_RUNS: usize = 20;
+/// How long storing is left alone after it failed.
+const STORE_AGAIN: Duration = Duration::from_millis(500);
+/// How long a queued run waits for its locks (R7).
+const QUEUE_PATIENCE: Duration = Duration::from_secs(30 * 60);
+/// Given back to the file system when it is full, so that the hold itself can be stored (R27).
+const RESERVE_BYTES: usize = 4 * 1024 * 1024;
+
+type Reply = Box<dyn FnOnce() + Send>;
+
+/// What the loop holds.
+pub(crate) struct Work {
+    pub(crate) engine: Engine,
+    pub(crate) locks: Locks,
+    /// Runs that wait for locks, the first that came first.
+    pub(crate) queue: Vec<RunId>,
+    pub(crate) batch: Batch,
+    pub(crate) orders: Vec<(RunId, Order)>,
+    pub(crate) replies: Vec<Reply>,
+    pub(crate) next_run: u64,
+    pub(crate) reserve: PathBuf,
+    pub(crate) stored_alive_at: i64,
+}
+
+impl Work {
+    pub(crate) async fn go(mut self, mut messages: UnboundedReceiver<Msg>) {
+        self.settle().await;
+        loop {
+            let now = self.engine.hands.clock.now();
+            let deadline = read(&self.engine.shared.runs).values().filter_map(Run::next_deadline).min();
+            let wait = deadline.map_or(Duration::from_secs(1), |at| at.since(now)).min(Duration::from_secs(1));
+            let first = tokio::select! {
+                msg = messages.recv() => msg,
+                () = tokio::time::sleep(wait.max(Duration::from_millis(1))) => None,
+            };
+            if let Some(msg) = first {
+                self.take(msg);
+                // What came in together is decided together, and shares a commit.
+                while let Ok(msg) = messages.try_recv() {
+                    self.take(msg);
+                }
+            }
+            self.ticks();
+            self.settle().await;
+        }
+    }
+
+    // ---- taking in ----
+
+    pub(crate) fn take(&mut self, msg: Msg) {
+        match msg {
+            Msg::Input { run, input } => {
+                // Late news of a run that ended is no error.
+                let _ = self.input(run, input);
+            }
+            Msg::LookAt(address) => self.look_at(address),
+            Msg::Looked(seen) => self.looked(seen),
+            Msg::Begin { begun, reply } => {
+                let id = self.begin(*begun);
+                // Whoever asked may have gone meanwhile: that changes nothing, here and below.
+                self.replies.push(Box::new(move || _ = reply.send(id)));
+            }
+            Msg::Decide { run, decision, reply } => {
+                let outcome = self.decide(run, decision);
+                self.replies.push(Box::new(move || _ = reply.send(outcome)));
+            }
+            Msg::Load { edition, loaded, reply } => self.load(*edition, loaded, reply),
+            Msg::Standstill { on, who, reply } => {
+                self.standstill(on, &who);
+                self.replies.push(Box::new(move || _ = reply.send(())));
+            }
+        }
+    }
+
+    /// Lets a machine decide. Its events wait for the next commit, its orders for that.
+    pub(crate) fn input(&mut self, id: RunId, input: Input) -> Result<(), EngineError> {
+        let now = self.engine.hands.clock.now();
+        let shared = Arc::clone(&self.engine.shared);
+        let mut runs = shared.runs.write().unwrap_or_else(PoisonError::into_inner);
+        let mut rooms = self.rooms(&runs);
+        let Some(run) = runs.get_mut(&id) else { return Err(EngineError::NoRun(id)) };
+        let first_no = run.event_count();
+        let taken = run.take(input, now, &mut rooms)?;
+        for (i, event) in taken.events.into_iter().enumerate() {
+            self.note(run, &event, now);
+            self.batch.events.push((id, Stamped { no: first_no + 1 + i as u64, at: now, event }));
+        }
+        if run.event_count() != first_no {
+            let row = run_row(run);
+            self.batch.runs.retain(|r| r.id != id);
+            self.batch.runs.push(row);
+        }
+        self.orders.extend(taken.orders.into_iter().map(|o| (id, o)));
+        Ok(())
+    }
+
+    pub(crate) fn rooms(&self, runs: &BTreeMap<RunId, Run>) -> Rooms {
+        let mut rooms = self.engine.loaded().map_or_else(Rooms::unlimited, |l| Rooms::new(&l.estate));
+        for run in runs.values().filter(|r| !r.has_ended()) {
+            run.in_flight().for_each(|a| rooms.take(a));
+        }
+        rooms
+    }
+
+    /// What follows from an event besides the run itself.
+    pub(crate) fn note(&mut self, run: &Run, event: &Event, now: Timestamp) {
+        match event {
+            Event::ActBegun { step, act, .. } => {
+                let planned = run.begun.sequence.step(*step);
+                let kind = run.step_now(*step).acts.iter().find(|a| a.act == *act).map(|a| a.kind);
+                if kind == Some(ActKind::Start) {
+                    let started = StartedAs {
+                        run: run.id,
+                        act: identity(run.id, *act),
+                        at: now,
+                        edition: run.begun.edition,
+                        service: run.service(*step).clone(),
+                        intended_down: None,
+                    };
+                    self.engine.hands.remember_started(&planned.address, started.clone());
+                    self.batch.started.push((planned.address.clone(), started));
+                }
+            }
+            Event::StepEnded { step, end: StepEnd::Done } => {
+                let planned = run.begun.sequence.step(*step);
+                let state = if planned.kind == StepKind::Stop { SeenState::Down } else { SeenState::Proven };
+                self.engine.hands.set_seen(&planned.address, state);
+                if let Some(began_at) = run.step_now(*step).began_at {
+                    self.batch.took.push((planned.address.clone(), planned.kind, now.since(began_at)));
+                }
+                if planned.kind == StepKind::Stop
+                    && let Some(started) = self.engine.hands.started_as(&planned.address)
+                {
+                    let started = StartedAs { intended_down: Some((run.id, run.begun.who.clone())), ..(*started).clone() };
+                    self.engine.hands.remember_started(&planned.address, started.clone());
+                    self.batch.started.push((planned.address.clone(), started));
+                }
+            }
+            Event::Decided { decision } => {
+                let about = decision.kind.step().map_or_else(|| format!("run {}", run.id), |s| format!("run {}, step {s}", run.id));
+                self.audit(&decision.who, decision.kind.word(), about, decision.why.clone());
+            }
+            _ => {}
+        }
+    }
+
+    pub(crate) fn audit(&mut self, who: &str, what: &str, about: String, why: Option<String>) {
+        let at = self.engine.hands.clock.now();
+        self.batch.audit.push(AuditRow { at, who: who.to_owned(), what: what.to_owned(), about, why });
+    }
+
+    pub(crate) fn begin(&mut self, begun: Begun) -> RunId {
+        let id = RunId(self.next_run);
+        self.next_run += 1;
+        let now = self.engine.hands.clock.now();
+        let run = Run::begin(id, now, begun.clone());
+        self.audit(&begun.who, "begin", format!("run {id}: {}", view::title_of(&run)), begun.why.clone());
+        self.batch.runs.push(run_row(&run));
+        self.batch.events.push((id, Stamped { no: 1, at: now, event: Event::Begun(Box::new(begun)) }));
+        self.engine.shared.runs.write().unwrap_or_else(PoisonError::into_inner).insert(id, run);
+        self.orders.push((id, Order::TakeLocks));
+        id
+    }
+
+    pub(crate) fn decide(&mut self, run: RunId, decision: Decision) -> Result<(), EngineError> {
+        if !read(&self.engine.shared.runs).contains_key(&run) {
+            let ended = self.engine.run(run)?;
+            return Err(EngineError::Refused(Refusal::Ended { run: run.0, word: ended.state.word() }));
+        }
+        self.input(run, Input::Decide(decision))
+    }
+
+    pub(crate) fn load(&mut self, edition: Edition, loaded: Arc<Loaded>, reply: oneshot::Sender<()>) {
+        self.audit(&edition.who.clone(), "load", format!("edition {}", edition.no), edition.why.clone());
+        self.batch.edition = Some(edition);
+        let estate = &loaded.estate;
+        self.engine.hands.keep_only(|a| estate.services.contains_key(a));
+        // What runs keeps its edition, but restrictions tighten at once (R25).
+        let mut restricted: Vec<(RunId, HoldCause)> = Vec::new();
+        for run in read(&self.engine.shared.runs).values().filter(|r| !r.has_ended()) {
+            for (step, _) in run.steps().filter(|(s, n)| s.kind != StepKind::Await && !n.state.has_ended()) {
+                let why = match estate.services.get(&step.address) {
+                    None => Some("it is no longer in the estate".to_owned()),
+                    Some(s) => match (&s.hands_off, &run.begun.services[&step.address].hands_off) {
+                        (Some(reason), None) => Some(format!("it is hands-off now: {reason}")),
+                        _ if step.kind == StepKind::Stop
+                            && s.stop.force == Force::Never
+                            && run.begun.services[&step.address].stop.force != Force::Never =>
+                        {
+                            Some("it may never be forced now".to_owned())
+                        }
+                        _ => None,
+                    },
+                };
+                if let Some(why) = why {
+                    restricted.push((run.id, HoldCause::Restricted { address: step.address.clone(), why }));
+                }
+            }
+        }
+        for (run, cause) in restricted {
+            // The run was there a moment ago, and ended runs take no harm.
+            let _ = self.input(run, Input::Hold(cause));
+        }
+        let engine = self.engine.clone();
+        self.replies.push(Box::new(move || {
+            *engine.shared.loaded.write().unwrap_or_else(PoisonError::into_inner) = Some(loaded);
+            engine.shared.publisher.tell(Published::new(Topic::Edition, None, &serde_json::json!({})));
+            _ = reply.send(());
+        }));
+    }
+
+    pub(crate) fn standstill(&mut self, on: bool, who: &str) {
+        *self.engine.shared.standstill.write().unwrap_or_else(PoisonError::into_inner) = on.then(|| who.to_owned());
+        self.batch.settings.push(("standstill".to_owned(), if on { who.to_owned() } else { String::new() }));
+        self.audit(who, if on { "standstill" } else { "lift standstill" }, "everything".to_owned(), None);
+        for run in self.open_runs() {
+            let input =
+                if on { Input::Hold(HoldCause::Standstill) } else { Input::Unhold { cause: HoldCause::Standstill, by: who.to_owned() } };
+            let _ = self.input(run, input);
+        }
+        let engine = self.engine.clone();
+        self.replies.push(Box::new(move || engine.shared.publisher.tell(Published::new(Topic::Server, None, &serde_json::json!({})))));
+    }
+
+    pub(crate) fn open_runs(&self) -> Vec<RunId> {
+        read(&self.engine.shared.runs).values().filter(|r| !r.has_ended()).map(|r| r.id).collect()
+    }
+
+    /// Something ended: it is looked at now and not at the next round.
+    pub(crate) fn look_at(&mut self, address: Address) {
+        let engine = self.engine.clone();
+        let Some(service) = engine.loaded().and_then(|l| l.estate.services.get(&address).cloned()) else { return };
+        tokio::spawn(async move {
+            let seen = engine.hands.look(vec![service]).await;
+            let says = engine.hands.watched(&address).map(|w| w.seen.says).unwrap_or_default();
+            engine.send(Msg::Looked(seen.into_iter().map(|(a, s)| (a, s, says.clone())).collect()));
+        });
+    }
+
+    pub(crate) fn looked(&mut self, seen: Vec<(Address, SeenState, String)>) {
+        for id in self.open_runs() {
+            for (address, state, says) in &seen {
+                let answerable = read(&self.engine.shared.runs).get(&id).is_some_and(|r| r.begun.services.contains_key(address));
+                if answerable {
+                    let _ = self.input(id, Input::Seen { address: address.clone(), state: *state, says: says.clone() });
+                }
+            }
+        }
+        self.engine.shared.publisher.tell(Published::new(Topic::Board, None, &serde_json::json!({ "changed": seen.len() })));
+    }
+
+    pub(crate) fn ticks(&mut self) {
+        let now = self.engine.hands.clock.now();
+        let due: Vec<RunId> = read(&self.engine.shared.runs)
+            .values()
+            .filter(|r| !r.has_ended() && (r.next_deadline().is_some_and(|at| at <= now)))
+            .map(|r| r.id)
+            .collect();
+        for run in due {
+            let _ = self.input(run, Input::Tick);
+        }
+        let expired: Vec<RunId> = read(&self.engine.shared.runs)
+            .values()
+            .filter(|r| !r.has_ended() && !r.is_locked() && now.since(r.began_at) > QUEUE_PATIENCE)
+            .map(|r| r.id)
+            .collect();
+        for run in expired {
+            let why = Some("its locks did not come free within 30 minutes".to_owned());
+            let decision = Decision { kind: DecisionKind::GiveUp, hold: None, who: "yantro".to_owned(), why };
+            let _ = self.input(run, Input::Decide(decision));
+        }
+        // So that a restarted server knows how long it was away.
+        if now.as_ms() - self.stored_alive_at > 60_000 {
+            self.stored_alive_at = now.as_ms();
+            self.batch.settings.push(("alive_at".to_owned(), now.as_ms().to_string()));
+        }
+    }
+
+    // ---- storing ----
+
+    /// Stores what happened, and only then carries out what follows; until nothing more follows.
+    pub(crate) async fn settle(&mut self) {
+        while !self.batch.is_empty() || !self.orders.is_empty() || !self.replies.is_empty() {
+            if !self.batch.is_empty() {
+                let batch = std::mem::take(&mut self.batch);
+                let (batch, outcome) = self.engine.storage.commit(batch).await;
+                match outcome {
+                    Ok(ids) => {
+                        self.stored(&batch, &ids);
+                    }
+                    Err(error) => {
+                        self.not_stored(batch, &error);
+                        tokio::time::sleep(STORE_AGAIN).await;
+                        return; // No act is given (R27); the loop comes back.
+                    }
+                }
+            }
+            for reply in std::mem::take(&mut self.replies) {
+                reply();
+            }
+            for (run, order) in std::mem::take(&mut self.orders) {
+                self.carry_out(run, order);
+            }
+        }
+        self.forget_ended();
+    }
+
+    pub(crate) fn stored(&mut self, batch: &Batch, ids: &[i64]) {
+        for ((run, stamped), id) in batch.events.iter().zip(ids) {
+            let body = serde_json::json!({ "run": run, "no": stamped.no, "at": stamped.at, "event": brief(&stamped.event) });
+            self.engine.shared.publisher.tell(Published::new(Topic::Run, Some(*id), &body));
+        }
+        let trouble = self.engine.shared.storage_trouble.write().unwrap_or_else(PoisonError::into_inner).take();
+        if let Some(why) = trouble {
+            tracing::info!("events can be stored again");
+            self.make_reserve();
+            for run in self.open_runs() {
+                let cause = HoldCause::Storage { why: why.clone() };
+                let _ = self.input(run, Input::Unhold { cause, by: "there is room again".to_owned() });
+            }
+            self.engine.shared.publisher.tell(Published::new(Topic::Server, None, &serde_json::json!({})));
+        }
+    }
+
+    pub(crate) fn not_stored(&mut self, batch: Batch, error: &StoreError) {
+        let why = error.to_string();
+        // Whatever was decided meanwhile comes after what waits already.
+        let newer = std::mem::replace(&mut self.batch, batch);
+        self.batch.events.extend(newer.events);
+        let first = {
+            let mut trouble = self.engine.shared.storage_trouble.write().unwrap_or_else(PoisonError::into_inner);
+            trouble.replace(why.clone()).is_none()
+        };
+        if first {
+            tracing::error!(%error, "events cannot be stored: nothing is begun until they can");
+            // Room for the hold itself.
+            let _ = std::fs::remove_file(&self.reserve);
+            for run in self.open_runs() {
+                let _ = self.input(run, Input::Hold(HoldCause::Storage { why: why.clone() }));
+            }
+            self.engine.shared.publisher.tell(Published::new(Topic::Server, None, &serde_json::json!({})));
+        }
+    }
+
+    pub(crate) fn make_reserve(&self) {
+        if std::fs::metadata(&self.reserve).map_or(0, |m| m.len()) < RESERVE_BYTES as u64
+            && let Err(error) = std::fs::write(&self.reserve, vec![0x59u8; RESERVE_BYTES])
+        {
+            tracing::warn!(%error, "no room to keep a reserve");
+        }
+    }
+
+    pub(crate) fn forget_ended(&mut self) {
+        let mut runs = self.engine.shared.runs.write().unwrap_or_else(PoisonError::into_inner);
+        let ended: Vec<RunId> = runs.values().filter(|r| r.has_ended()).map(|r| r.id).collect();
+        for id in ended.iter().take(ended.len().saturating_sub(KEPT_RUNS)) {
+            runs.remove(id);
+        }
+    }
+}

@@ -1,0 +1,262 @@
+//! Figures, each beside a reference measured in turn in the same job: medians of several runs, since
+//! machines are shared and noisy. Absolute aims are told beside what was measured.
+
+use std::{
+    collections::BTreeMap,
+    fs::{self, File},
+    io::{Read, Write},
+    os::fd::AsRawFd,
+    path::Path,
+    process::{Command, Stdio},
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+use yantro_core::{
+    estate::{Estate, LogPatterns, Service, vet},
+    graph::EstateGraph,
+    logs::{LogMatcher, LogScan},
+    name::Address,
+    run::{ActKind, Event, RunId, input::Stamped},
+    sequence::{Request, Usual, Wish, plan},
+    state::{Facts, SeenState},
+    time::Timestamp,
+};
+use yantro_reach::{ActNews, ActSpec, Here};
+use yantro_store::{Batch, RunRow, Writer};
+
+/// The middle of several measurements.
+fn median(mut times: Vec<Duration>) -> Duration {
+    times.sort_unstable();
+    times[times.len() / 2]
+}
+
+fn timed<T>(f: impl FnOnce() -> T) -> (Duration, T) {
+    let began = Instant::now();
+    let value = f();
+    (began.elapsed(), value)
+}
+
+fn tell(what: &str, measured: String, reference: String, aim: &str) {
+    println!("| {what} | {measured} | {reference} | {aim} |");
+}
+
+fn ms(d: Duration) -> String {
+    format!("{:.3} ms", d.as_secs_f64() * 1000.0)
+}
+
+fn main() {
+    println!("| figure | measured | reference | aim |\n|---|---|---|---|");
+    sequences();
+    logs();
+    events();
+    acts();
+}
+
+/// An estate of so many services, each relying on five before it.
+fn large(services: usize) -> Estate {
+    let small = "[estate]\nname = \"f\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n[service.s]\nhost = \"h\"\nrun_by = \"process\"\n\
+                 process = { program = \"/bin/true\" }\nladder = [{ rung = \"port\", port = 1 }]\n";
+    let mut estate = vet(small, "/").estate.expect("a sound estate");
+    let pattern: Service = estate.services.values().next().expect("it has one").clone();
+    estate.services.clear();
+    let address = |i: usize| -> Address { format!("h/s{i:05}").parse().expect("a sound address") };
+    for i in 0..services {
+        let relies_on = (0..5.min(i))
+            .map(|_| yantro_core::estate::Relation { any_of: [address(rand::random_range(i.saturating_sub(400)..i))].into(), at_least: 1 })
+            .collect();
+        estate.services.insert(address(i), Service { address: address(i), relies_on, ..pattern.clone() });
+    }
+    estate
+}
+
+fn sequences() {
+    let estate = large(10_000);
+    let graph = EstateGraph::new(&estate);
+    let usual = Usual::default();
+    let all: std::collections::BTreeSet<Address> = estate.services.keys().cloned().collect();
+    let down: Facts = all.iter().map(|a| (a.clone(), SeenState::Down)).collect();
+    let up: Facts = all.iter().map(|a| (a.clone(), SeenState::Proven)).collect();
+    let request = Request::new(Wish::Start, all.clone());
+    let whole = median((0..9).map(|_| timed(|| plan(&estate, &graph, &down, &usual, &request)).0).collect());
+    // The bare order and layers, by a plain walk over the same relations.
+    let numbers: BTreeMap<&Address, usize> = estate.services.keys().enumerate().map(|(i, a)| (a, i)).collect();
+    let edges: Vec<Vec<usize>> = estate.services.values().map(|s| s.relies_on_any().map(|a| numbers[a]).collect()).collect();
+    let bare = median((0..9).map(|_| timed(|| layers(&edges)).0).collect());
+    tell("sequence of 10,000 services, 50,000 relations", ms(whole), format!("bare layers {}", ms(bare)), "20 ms");
+    let one = Request::new(Wish::Stop, [all.iter().nth(9_000).expect("there are more").clone()].into());
+    let taken = median((0..9).map(|_| timed(|| plan(&estate, &graph, &up, &usual, &one)).0).collect());
+    let reach =
+        median((0..9).map(|_| timed(|| graph.all(one.chosen.first().expect("one"), yantro_core::graph::Toward::Reliant)).0).collect());
+    tell("what one service takes with it", ms(reach), format!("its whole plan {}", ms(taken)), "1 ms");
+}
+
+fn layers(edges: &[Vec<usize>]) -> Vec<u32> {
+    let mut layer = vec![0u32; edges.len()];
+    for (i, needs) in edges.iter().enumerate() {
+        layer[i] = needs.iter().map(|j| layer[*j] + 1).max().unwrap_or(0);
+    }
+    layer
+}
+
+fn logs() {
+    let dir = tempfile::tempdir().expect("a folder can be made");
+    let path = dir.path().join("log");
+    let mut file = std::io::BufWriter::new(File::create(&path).expect("a file can be made"));
+    let size = 1 << 30;
+    let (mut written, mut i) = (0usize, 0u64);
+    while written < size {
+        i += 1;
+        let line = if i.is_multiple_of(900_000) {
+            format!("2026-11-23T02:41:09.312Z ERROR manifest refused for crossing {i}\n")
+        } else {
+            format!("2026-11-23T02:41:07.{:03}Z INFO booking BSF-{i:08} seat held for 12 minutes on lane {}\n", i % 1000, i % 7)
+        };
+        file.write_all(line.as_bytes()).expect("there is room");
+        written += line.len();
+    }
+    file.flush().expect("there is room");
+    drop(file);
+    let patterns = LogPatterns {
+        must_see: ["ready for connections", "connected to fares-db", r"listening on \S+:\d+"].map(str::to_owned).to_vec(),
+        must_not_see: ["ERROR", "FATAL", "panicked at", r"out of (memory|space)", "assertion failed"].map(str::to_owned).to_vec(),
+        overlook: vec![],
+    };
+    let ours = || {
+        let mut scan = LogScan::new(Arc::new(LogMatcher::new(&patterns).expect("sound patterns")));
+        let mut file = File::open(&path).expect("it was made above");
+        let mut buffer = vec![0u8; 256 * 1024];
+        loop {
+            let n = file.read(&mut buffer).expect("it can be read");
+            if n == 0 {
+                break;
+            }
+            scan.push(&buffer[..n]);
+        }
+        scan.count().forbidden[0]
+    };
+    ours(); // Into the page cache, for both alike.
+    let rg = || {
+        let mut command = Command::new("rg");
+        command.args(["--no-mmap", "-c", "-j1"]);
+        for p in patterns.must_see.iter().chain(&patterns.must_not_see) {
+            command.args(["-e", p]);
+        }
+        command.arg(&path).stdout(Stdio::null()).status().is_ok_and(|s| s.success())
+    };
+    let (mut mine, mut theirs) = (Vec::new(), Vec::new());
+    let has_rg = rg();
+    for _ in 0..5 {
+        mine.push(timed(ours).0);
+        if has_rg {
+            theirs.push(timed(rg).0);
+        }
+    }
+    let speed = |d: Duration| size as f64 / d.as_secs_f64() / 1e9;
+    let mine = median(mine);
+    let reference = if has_rg {
+        let theirs = median(theirs);
+        format!("ripgrep {:.2} GB/s, ratio {:.2}", speed(theirs), speed(mine) / speed(theirs))
+    } else {
+        "ripgrep is not installed".to_owned()
+    };
+    tell("log verification, 8 patterns, 1 GB", format!("{:.2} GB/s", speed(mine)), reference, "0.7 of ripgrep");
+}
+
+fn events() {
+    let dir = tempfile::tempdir().expect("a folder can be made");
+    let mut writer = Writer::open(&dir.path().join("db")).expect("a database can be made");
+    let mut bare = File::create(dir.path().join("bare")).expect("a file can be made");
+    let row = |steps_ended| RunRow {
+        id: RunId(1),
+        state: "running".into(),
+        title: "restart quay-1/fares-db".into(),
+        who: "maren".into(),
+        began_at: Timestamp::from_ms(1),
+        ended_at: None,
+        steps: 26,
+        steps_ended,
+    };
+    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
+    for no in 1..=300u64 {
+        let event = Event::RungClimbed { step: yantro_core::sequence::StepId(7), rung: 1, says: "process 48121 listens on 7412".into() };
+        let stamped = Stamped { no, at: Timestamp::from_ms(1000), event };
+        let batch = Batch { events: vec![(RunId(1), stamped)], runs: vec![row(no as u32)], ..Batch::default() };
+        ours.push(timed(|| writer.commit(&batch).expect("it can be stored")).0);
+        let line = [b'x'; 300];
+        theirs.push(
+            timed(|| {
+                bare.write_all(&line).expect("there is room");
+                unsafe { libc::fdatasync(bare.as_raw_fd()) }
+            })
+            .0,
+        );
+    }
+    let (ours, theirs) = (median(ours), median(theirs));
+    let ratio = ours.as_secs_f64() / theirs.as_secs_f64();
+    tell("one event with its run's state, durable", ms(ours), format!("bare append and fdatasync {}, ratio {ratio:.2}", ms(theirs)), "3.5");
+}
+
+fn acts() {
+    let dir = tempfile::tempdir().expect("a folder can be made");
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("a runtime can be made");
+    let here = Here::new(dir.path()).expect("the recorder can be put there");
+    let text = "[estate]\nname = \"f\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n[service.s]\nhost = \"h\"\nrun_by = \"commands\"\n\
+                commands = { start = [\"/bin/sleep\", \"0.001\"], stop = [\"/bin/true\"], state = [\"/bin/true\"] }\n";
+    let estate = vet(text, "/").estate.expect("a sound estate");
+    let service = estate.services.values().next().expect("it has one");
+    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
+    for i in 0..60 {
+        let identity = format!("figures/act-{i}");
+        ours.push(
+            timed(|| {
+                runtime.block_on(async {
+                    let (tell, mut told) = tokio::sync::mpsc::unbounded_channel();
+                    let spec = ActSpec { identity: &identity, kind: ActKind::Start, service, known: None };
+                    here.act(spec, move |news| _ = tell.send(news)).await.expect("it can be given");
+                    while let Some(news) = told.recv().await {
+                        if matches!(news, ActNews::Ended(_)) {
+                            break;
+                        }
+                    }
+                });
+            })
+            .0,
+        );
+        theirs.push(timed(|| Command::new("/bin/sleep").arg("0.001").status().expect("it can be run")).0);
+    }
+    let (ours, theirs) = (median(ours), median(theirs));
+    let ratio = ours.as_secs_f64() / theirs.as_secs_f64();
+    tell(
+        "an act of a program that runs 1 ms, through the recorder",
+        ms(ours),
+        format!("bare start and wait {}, ratio {ratio:.2}", ms(theirs)),
+        "3",
+    );
+    recorder_memory(dir.path(), &runtime, &here);
+}
+
+/// What a recorder holds of its own while its service runs.
+fn recorder_memory(dir: &Path, runtime: &tokio::runtime::Runtime, here: &Here) {
+    let text = "[estate]\nname = \"f\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n[service.s]\nhost = \"h\"\nrun_by = \"process\"\n\
+                process = { program = \"/bin/sleep\", args = [\"5\"] }\nladder = [{ rung = \"process\" }]\n";
+    let estate = vet(text, &dir.display().to_string()).estate.expect("a sound estate");
+    let service = estate.services.values().next().expect("it has one");
+    runtime.block_on(async {
+        let (tell, mut told) = tokio::sync::mpsc::unbounded_channel();
+        let spec = ActSpec { identity: "figures/sleep", kind: ActKind::Start, service, known: None };
+        here.act(spec, move |news| _ = tell.send(news)).await.expect("it can be given");
+        while let Some(news) = told.recv().await {
+            if let ActNews::Begun(_, record) = news {
+                let maps = fs::read_to_string(format!("/proc/{}/smaps_rollup", record.recorder.pid)).unwrap_or_default();
+                let of = |key: &str| {
+                    maps.lines().find(|l| l.starts_with(key)).and_then(|l| l.split_whitespace().nth(1)).unwrap_or("?").to_owned()
+                };
+                let own = format!("{} kB of its own", of("Private_Dirty:"));
+                tell("a recorder's memory", own, format!("{} kB resident with its program text", of("Rss:")), "1 MB");
+                here.end_trees(&[*record]).await;
+                break;
+            }
+        }
+    });
+}
