@@ -211,9 +211,9 @@ fn acts() {
         ours.push(
             timed(|| {
                 runtime.block_on(async {
-                    let (tell, mut told) = tokio::sync::mpsc::unbounded_channel();
+                    let (teller, mut told) = tokio::sync::mpsc::unbounded_channel();
                     let spec = ActSpec { identity: &identity, kind: ActKind::Start, service, known: None };
-                    here.act(spec, move |news| _ = tell.send(news)).await.expect("it can be given");
+                    here.act(spec, move |news| _ = teller.send(news)).await.expect("it can be given");
                     while let Some(news) = told.recv().await {
                         if matches!(news, ActNews::Ended(_)) {
                             break;
@@ -243,9 +243,9 @@ fn recorder_memory(dir: &Path, runtime: &tokio::runtime::Runtime, here: &Here) {
     let estate = vet(text, &dir.display().to_string()).estate.expect("a sound estate");
     let service = estate.services.values().next().expect("it has one");
     runtime.block_on(async {
-        let (tell, mut told) = tokio::sync::mpsc::unbounded_channel();
+        let (teller, mut told) = tokio::sync::mpsc::unbounded_channel();
         let spec = ActSpec { identity: "figures/sleep", kind: ActKind::Start, service, known: None };
-        here.act(spec, move |news| _ = tell.send(news)).await.expect("it can be given");
+        here.act(spec, move |news| _ = teller.send(news)).await.expect("it can be given");
         while let Some(news) = told.recv().await {
             if let ActNews::Begun(_, record) = news {
                 let maps = fs::read_to_string(format!("/proc/{}/smaps_rollup", record.recorder.pid)).unwrap_or_default();

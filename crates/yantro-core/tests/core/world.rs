@@ -189,7 +189,7 @@ impl World {
             run.awaiting().next().unwrap_or_else(|| panic!("nothing awaits a decision: {:?}", run.hold_causes().collect::<Vec<_>>()));
         let asked = matches!(run.step_now(step).state, yantro_core::run::StepState::Asking { .. });
         let kind = match operator {
-            Operator::TriesAgain if asked && nth % 2 == 0 => DecisionKind::Force { step },
+            Operator::TriesAgain if asked && nth.is_multiple_of(2) => DecisionKind::Force { step },
             Operator::TriesAgain if nth < 40 => DecisionKind::TryAgain { step, change: None },
             Operator::TriesAgain | Operator::GivesUp => DecisionKind::GiveUp,
             Operator::PassesOver => DecisionKind::PassOver { step },
