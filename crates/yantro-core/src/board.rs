@@ -99,6 +99,8 @@ impl Watched {
         if self.seen.state != state {
             self.seen.since = now;
             self.contrary = 0;
+            // What was said of the state before says nothing of this one.
+            self.seen.says = String::new();
         }
         self.seen.state = state;
         self.seen.as_of = now;

@@ -85,7 +85,7 @@ fn show(board: &BoardView, only_differing: bool, say: &Say) {
             "run {} · {} · {} · {} of {} steps",
             run.id,
             run.title,
-            tinted(Tint::Moving, &run.state),
+            tinted(super::runs::state_tint(&run.state), &run.state),
             run.steps_ended,
             run.steps
         ));
@@ -102,8 +102,9 @@ fn show(board: &BoardView, only_differing: bool, say: &Say) {
             shows = shows.chars().take(45).chain(['…']).collect();
         }
         for more in [
+            row.failed_in_run.clone(),
             row.in_run.map(|r| format!("in run {r}")),
-            row.differs.then(|| "differs from expected".to_owned()),
+            (row.differs && row.in_run.is_none()).then(|| "differs from expected".to_owned()),
             row.hands_off.is_some().then(|| "hands-off".to_owned()),
             row.intended_down.clone().filter(|_| !row.seen.state.is_up()),
             row.restart_owed.then(|| "restart owed".to_owned()),

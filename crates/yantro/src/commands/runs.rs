@@ -82,7 +82,8 @@ impl Runs {
     }
 }
 
-fn state_tint(word: &str) -> Tint {
+/// The tint of a run's state by its word.
+pub fn state_tint(word: &str) -> Tint {
     state_words().into_iter().find(|s| s.word() == word).map_or(Tint::Rest, marks::run_tint)
 }
 
@@ -152,7 +153,7 @@ fn evidence(step: &StepView, say: &Say) {
         say.line(format!("  {} attempt {} · {}", marks::clock(act.intended_at), act.attempt, act.kind.word()));
         if let Some(begun) = &act.begun {
             let pid = begun.pid.map_or(String::new(), |p| format!(" · process {p}"));
-            say.line(format!("    {}", begun.command.join(" ")));
+            say.line(format!("    {}", shell_words::join(&begun.command)));
             say.line(tinted(Tint::Rest, format!("    in {} as {}{pid}", begun.dir, begun.user)));
         }
         for rung in &act.rungs {
