@@ -90,6 +90,8 @@ impl Server {
         fs::create_dir_all(dir.path().join("trouble")).expect("a folder can be made");
         let link = dir.path().join("stand-in");
         std::os::unix::fs::symlink(program("yantro-stand-in"), link).expect("a link can be made");
+        // One may be installed already: either will do.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let http = reqwest::blocking::Client::builder().no_proxy().build().expect("a client can be made");
         Self { child: None, dir, net: own_net(), http, is_demo }
     }

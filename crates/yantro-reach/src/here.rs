@@ -73,6 +73,8 @@ impl Here {
             let folder = data.join(below);
             std::fs::create_dir_all(&folder).map_err(|source| HereError::Recorder { folder, source })?;
         }
+        // An error means that somebody installed one before: either will do.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let client = |verify: bool| {
             reqwest::Client::builder()
                 .danger_accept_invalid_certs(!verify)

@@ -24,6 +24,8 @@ const STEPS: &[M<'static>] = &[M::up(
      CREATE TABLE setting (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT, WITHOUT ROWID;
      -- What was written down is not altered, and not by accident either.
      CREATE TRIGGER event_stays BEFORE UPDATE ON event BEGIN SELECT RAISE(ABORT, 'events are never altered'); END;
+     CREATE TRIGGER event_is_kept BEFORE DELETE ON event BEGIN SELECT RAISE(ABORT, 'events are never taken out'); END;
+     CREATE TRIGGER audit_is_kept BEFORE DELETE ON audit BEGIN SELECT RAISE(ABORT, 'the audit trail is never shortened'); END;
      CREATE TRIGGER audit_stays BEFORE UPDATE ON audit BEGIN SELECT RAISE(ABORT, 'the audit trail is never altered'); END;",
 )];
 

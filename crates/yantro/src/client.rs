@@ -32,6 +32,8 @@ pub struct Client {
 impl Client {
     /// Finds the server of a data folder.
     pub fn find(global: &Global) -> Result<Self, Failure> {
+        // The server is spoken to without TLS; the client wants a provider all the same. One may be there already.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let data = data_folder(global);
         let hint = || "start one: yantro serve; or name its data folder with --data or YANTRO_DATA".to_owned();
         let read = |path: PathBuf| {

@@ -2,6 +2,7 @@
 
 mod bad_input;
 mod browser;
+mod figures;
 mod first_light;
 mod kills;
 mod quick;
