@@ -20,7 +20,7 @@
 </script>
 
 <tr class="border-b border-line2 [&>td]:px-2.5 [&>td]:py-[3.5px]" data-address={row.address}>
-  <td class="truncate pl-3.5" title="{row.address} {row.title}"><a href="/map?of={encodeURIComponent(row.address)}" class="hover:underline"><Address address={row.address} /></a> <span class="ml-1.5 text-ink3">{row.title}</span></td>
+  <td class="truncate pl-3.5 max-md:whitespace-normal" title="{row.address} {row.title}"><a href="/map?of={encodeURIComponent(row.address)}" class="hover:underline"><Address address={row.address} /></a> <span class="ml-1.5 text-ink3 max-md:hidden">{row.title}</span></td>
   <td>
     <span class="flex items-center gap-2 whitespace-nowrap">
       <Dial seen={row.seen} differs={row.differs} hue={rowHue(row)} />
@@ -28,7 +28,7 @@
       {#if row.seen.state === 'rising' || row.seen.state === 'sinking'}<span class="text-ink3">{row.seen.rungs_climbed} of {row.seen.rungs}</span>{/if}
     </span>
   </td>
-  <td class="truncate text-ink2" title={row.seen.says}>
+  <td class="truncate text-ink2 max-md:p-0! max-md:text-[0px]" title={row.seen.says}>
     {#if row.restart_owed}<span class="text-accent">restart owed: described differently since</span>{#if row.seen.says} · {/if}{/if}{[...notes, row.seen.says].filter(Boolean).join(' · ')}
   </td>
   <td class="whitespace-nowrap text-ink2">{age(ms(row.seen.as_of), asOf)}</td>
@@ -39,7 +39,7 @@
       <span class="text-[13.5px] text-ink3" title={row.cannot}>{row.hands_off ? 'hands-off' : row.cannot}</span>
     {:else}
       <span class="flex gap-1.5">
-        {#each row.can as wish (wish)}<a class="btn btn-small" href={plan(wish)} aria-label="{wish} {row.address}: plan it">{wish[0]?.toUpperCase()}{wish.slice(1)}…</a>{/each}
+        {#each row.can as wish, i (wish)}<a class="btn btn-small {i > 0 ? 'max-md:hidden' : ''}" href={plan(wish)} aria-label="{wish} {row.address}: plan it">{wish[0]?.toUpperCase()}{wish.slice(1)}…</a>{/each}
       </span>
     {/if}
   </td>

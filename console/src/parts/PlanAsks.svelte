@@ -22,6 +22,7 @@
       {/each}
     {:else}
       <p>{ask.says}.</p>
+      <label class="mt-1 flex items-center gap-2"><input type="checkbox" onchange={() => onstanding(toggled(standing, ask.address))} /> Yes: <span class="font-mono">{ask.address}</span> may stand as it does</label>
     {/if}
   </div>
 {/each}

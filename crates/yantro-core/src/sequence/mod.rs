@@ -224,7 +224,7 @@ pub enum Ask {
         /// What it means, in a sentence.
         says: String,
     },
-    /// Something is up while what it relies on is not (R10).
+    /// Something is up while what it relies on is not: it must be named (R10).
     UpWithout {
         /// The service that is up.
         address: Address,
@@ -269,9 +269,9 @@ pub struct Plan {
 }
 
 impl Plan {
-    /// Whether it can be begun as it is. What is up without what it needs is asked, and said yes to with the rest.
+    /// Whether it can be begun as it is: nothing in its way, and everything said that must be.
     pub fn can_begin(&self) -> bool {
-        self.obstacles.is_empty() && !self.asks.iter().any(|a| matches!(a, Ask::LeftStanding { .. } | Ask::BelowKeepUp { .. }))
+        self.obstacles.is_empty() && self.asks.is_empty()
     }
     /// The steps by rank, each rank in the order of the steps.
     pub fn ranks(&self) -> Vec<Vec<&Step>> {

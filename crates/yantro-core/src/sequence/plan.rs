@@ -330,7 +330,8 @@ impl<'a> Work<'a> {
     /// R10: a dependent that is up while what it relies on is down.
     fn up_without_needed(&mut self) {
         for i in 0..self.services.len() as u32 {
-            if !self.touched(i) || !matches!(self.seen[i as usize], SeenState::Proven | SeenState::Ailing) {
+            let named = self.request.left_standing.contains(self.address(i));
+            if named || !self.touched(i) || !matches!(self.seen[i as usize], SeenState::Proven | SeenState::Ailing) {
                 continue;
             }
             for rel in &self.graph.relies_on[i as usize] {

@@ -101,6 +101,21 @@ fn what_would_be_left_standing_must_be_named_one_by_one() {
     assert!(plan(&estate, &graph, &found, &Usual::default(), &request).can_begin());
 }
 
+#[test]
+fn what_is_up_without_what_it_needs_is_asked_about() {
+    let (estate, graph) = estate("app -> db, front -> app", "");
+    let mut request = Request::new(Wish::Restart, addresses("front"));
+    let found = facts(&estate, "db=down");
+    // The app is not touched: nothing is asked. Restarted itself, it is.
+    assert!(plan(&estate, &graph, &found, &Usual::default(), &request).can_begin());
+    request.chosen = addresses("app");
+    let asked = plan(&estate, &graph, &found, &Usual::default(), &request);
+    assert!(matches!(&asked.asks[0], Ask::UpWithout { address, .. } if addresses("app").contains(address)));
+    assert!(!asked.can_begin());
+    request.left_standing = addresses("app");
+    assert!(plan(&estate, &graph, &found, &Usual::default(), &request).can_begin());
+}
+
 const GATES: &str = "[group.gates]\nkeep_up = 2\n[host.p]\nreach = \"here\"\naddress = \"127.0.0.2\"\n\
     [service.gate]\nlike = \"x\"\nhost = \"p\"\ngroups = [\"gates\"]\nrelies_on = [\"booking\"]\nladder = [{ rung = \"port\", port = \"{port}\" }]\n\
     copies = { a = { values = { port = 1 } }, b = { values = { port = 2 } }, c = { values = { port = 3 } } }\n\

@@ -233,10 +233,7 @@ fn show(plan: &PlanView, line: &dyn Fn(String)) {
                 (says, addresses.iter().map(|a| format!("--left-standing {a}")).collect::<Vec<_>>().join(" "))
             }
             Ask::BelowKeepUp { group, says } => (says, format!("--below-keep-up {group}")),
-            Ask::UpWithout { says, .. } => {
-                line(format!("  {} {says}", tinted(Tint::Moving, "!")));
-                continue;
-            }
+            Ask::UpWithout { address, says } => (says, format!("--left-standing {address}")),
         };
         line(format!(
             "\n{} {says}.\n  If that is meant, add: {}",
