@@ -252,7 +252,7 @@ fn recorder_memory(dir: &Path, runtime: &tokio::runtime::Runtime, here: &Here) {
                 let of = |key: &str| {
                     maps.lines().find(|l| l.starts_with(key)).and_then(|l| l.split_whitespace().nth(1)).unwrap_or("?").to_owned()
                 };
-                let own = format!("{} kB of its own", of("Private_Dirty:"));
+                let own = format!("{} kB of its own", of("Anonymous:"));
                 tell("a recorder's memory", own, format!("{} kB resident with its program text", of("Rss:")), "1 MB");
                 here.end_trees(&[*record]).await;
                 break;

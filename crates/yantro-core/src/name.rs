@@ -1,8 +1,9 @@
 //! Checked names. A name is parsed once, at the edge, and is a type of its own ever after.
 //!
-//! Names match without regard to case: the canonical form is lower case, and parsing makes it so.
+//! Names match without regard to case: the canonical form is lower case, and parsing makes it so. They are
+//! shared, not copied: a sequence of ten thousand services names each of them many times.
 
-use std::{fmt, str::FromStr};
+use std::{fmt, str::FromStr, sync::Arc};
 
 use serde::{Deserialize, Serialize};
 
@@ -47,7 +48,7 @@ macro_rules! name_type {
         #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
         #[serde(try_from = "String", into = "String")]
         #[schemars(with = "String")]
-        pub struct $name(String);
+        pub struct $name(Arc<str>);
 
         impl $name {
             /// The name as text, in its canonical lower case.
@@ -58,7 +59,7 @@ macro_rules! name_type {
         impl FromStr for $name {
             type Err = NameError;
             fn from_str(text: &str) -> Result<Self, NameError> {
-                checked($what, text).map(Self)
+                checked($what, text).map(|name| Self(name.into()))
             }
         }
         impl TryFrom<String> for $name {
@@ -69,7 +70,7 @@ macro_rules! name_type {
         }
         impl From<$name> for String {
             fn from(name: $name) -> String {
-                name.0
+                name.0.as_ref().to_owned()
             }
         }
         impl fmt::Display for $name {

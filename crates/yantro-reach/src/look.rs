@@ -1,6 +1,11 @@
 //! Looks at a service: its process, and each rung of its ladder. A look never changes anything.
 
-use std::{net::IpAddr, path::Path, sync::OnceLock, time::Duration};
+use std::{
+    net::IpAddr,
+    path::Path,
+    sync::{Arc, Mutex, OnceLock},
+    time::{Duration, Instant},
+};
 
 use yantro_core::{
     estate::{Rung, RungKind, Service, ServiceRunner},
@@ -19,7 +24,24 @@ use crate::{
 #[derive(Default)]
 pub struct Round {
     procs: OnceLock<ProcTable>,
-    sockets: OnceLock<Result<SocketTable, String>>,
+    sockets: OnceLock<Result<Arc<SocketTable>, String>>,
+}
+
+/// How old a socket table may be: many climbs at once read one. An older table only delays a
+/// verdict; what speaks against a service is always read anew.
+const SHARED_FOR: Duration = Duration::from_millis(8);
+
+fn shared_sockets() -> Result<Arc<SocketTable>, String> {
+    static LAST: Mutex<Option<(Instant, Arc<SocketTable>)>> = Mutex::new(None);
+    let mut last = LAST.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+    if let Some((at, table)) = &*last
+        && at.elapsed() < SHARED_FOR
+    {
+        return Ok(Arc::clone(table));
+    }
+    let table = Arc::new(SocketTable::read().map_err(|e| e.to_string())?);
+    *last = Some((Instant::now(), Arc::clone(&table)));
+    Ok(table)
 }
 
 impl Round {
@@ -27,7 +49,7 @@ impl Round {
         self.procs.get_or_init(ProcTable::read)
     }
     fn sockets(&self) -> Result<&SocketTable, &String> {
-        self.sockets.get_or_init(|| SocketTable::read().map_err(|e| e.to_string())).as_ref()
+        self.sockets.get_or_init(shared_sockets).as_ref().map(AsRef::as_ref)
     }
 }
 
@@ -58,7 +80,12 @@ pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) 
         let main = known.process.clone().filter(ProcessId::is_alive);
         // The recorder adopts what forks away: everything below it belongs to the service.
         let above = if known.recorder.is_alive() { Some(known.recorder.pid) } else { main.as_ref().map(|m| m.pid) };
-        let mut all = above.map(|pid| round.procs().below(pid)).unwrap_or_default();
+        let mut all = above.map(procs::below).unwrap_or_default();
+        // Its main process gone and nothing below: read anew before that is believed, for what it
+        // forked away a moment ago may be younger than a shared table.
+        if all.is_empty() && main.is_none() && known.recorder.is_alive() {
+            all = ProcTable::read().below(known.recorder.pid);
+        }
         if let Some(main) = &main
             && !all.contains(&main.pid)
         {
@@ -73,7 +100,7 @@ pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) 
         return Tree::default();
     }
     let main = round.procs().with_command(&spec.program, &spec.args).and_then(ProcessId::of);
-    let all = main.as_ref().map(|m| std::iter::once(m.pid).chain(round.procs().below(m.pid)).collect()).unwrap_or_default();
+    let all = main.as_ref().map(|m| std::iter::once(m.pid).chain(procs::below(m.pid)).collect()).unwrap_or_default();
     Tree { main, all }
 }
 
@@ -253,6 +280,11 @@ fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service
     if let Some(pid) = found.iter().find_map(|l| sockets::holder(l.inode, &tree.all)) {
         return Answer::holds(format!("process {pid} listens on {port}"));
     }
+    // Before a stranger is named, the table is read anew: this one may be a moment old.
+    let now = SocketTable::read().map(|t| t.listening(port, on)).unwrap_or_default();
+    let Some(first) = now.iter().find(|l| l.inode == first.inode) else {
+        return Answer::not_yet(format!("nothing listens on port {port} yet"));
+    };
     let holder = sockets::any_holder(first.inode);
     let named = holder.map_or("a process that cannot be seen".to_owned(), |pid| format!("{} (process {pid})", procs::name(pid)));
     let is_own = matches!(service.runner, ServiceRunner::Process(ref p) if !p.program.is_empty());

@@ -1,6 +1,11 @@
 //! Processes of this machine: who is who, and who belongs to whom.
 
-use std::{collections::BTreeMap, fs};
+use std::{
+    collections::BTreeMap,
+    fs,
+    sync::{Arc, Mutex},
+    time::{Duration, Instant},
+};
 
 use serde::{Deserialize, Serialize};
 
@@ -26,6 +31,9 @@ impl ProcessId {
         Some(Self { boot: boot_id(), pid, started: stat(pid)?.started })
     }
 }
+
+/// How old a shared table may be.
+const SHARED_FOR: Duration = Duration::from_millis(8);
 
 /// The identity of this boot.
 pub fn boot_id() -> String {
@@ -59,6 +67,32 @@ pub fn name(pid: u32) -> String {
     fs::read_to_string(format!("/proc/{pid}/comm")).map_or_else(|_| "?".to_owned(), |n| n.trim().to_owned())
 }
 
+/// Everything below a process that has not ended, itself left out: by the kernel's own lists of
+/// children, so that following one service does not take reading every process there is.
+pub fn below(pid: u32) -> Vec<u32> {
+    let mut all = Vec::new();
+    let mut queue = vec![pid];
+    while let Some(at) = queue.pop() {
+        for task in fs::read_dir(format!("/proc/{at}/task")).into_iter().flatten().flatten() {
+            // A kernel built without these lists is served by the slow way.
+            let Ok(children) = fs::read_to_string(task.path().join("children")) else {
+                if at == pid && stat(pid).is_some() {
+                    return ProcTable::shared().below(pid);
+                }
+                continue;
+            };
+            for child in children.split_whitespace().filter_map(|c| c.parse::<u32>().ok()) {
+                if stat(child).is_some_and(|s| s.state != 'Z') {
+                    all.push(child);
+                }
+                queue.push(child);
+            }
+        }
+    }
+    all.sort_unstable();
+    all
+}
+
 /// All processes at one moment.
 #[derive(Debug, Default)]
 pub struct ProcTable {
@@ -78,6 +112,20 @@ impl ProcTable {
             }
         }
         table
+    }
+
+    /// A table at most a few milliseconds old, read once for all who ask at the same time.
+    pub fn shared() -> Arc<Self> {
+        static LAST: Mutex<Option<(Instant, Arc<ProcTable>)>> = Mutex::new(None);
+        let mut last = LAST.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        match &*last {
+            Some((at, table)) if at.elapsed() < SHARED_FOR => Arc::clone(table),
+            _ => {
+                let table = Arc::new(Self::read());
+                *last = Some((Instant::now(), Arc::clone(&table)));
+                table
+            }
+        }
     }
 
     /// Everything below a process that has not ended, itself left out.
@@ -113,5 +161,27 @@ impl ProcTable {
             .collect();
         found.sort_unstable();
         found.first().map(|(_, pid)| *pid)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::process::{Command, Stdio};
+
+    use super::*;
+
+    #[test]
+    fn what_is_below_a_process_is_found_both_ways() {
+        let mut child = Command::new("sh").args(["-c", "sleep 30 & echo up; wait"]).stdout(Stdio::piped()).spawn().unwrap();
+        let mut line = String::new();
+        std::io::BufRead::read_line(&mut std::io::BufReader::new(child.stdout.take().unwrap()), &mut line).unwrap();
+        std::thread::sleep(SHARED_FOR);
+        let found = below(child.id());
+        assert_eq!(found.len(), 1, "the sleep is below the shell");
+        assert_eq!(found, ProcTable::read().below(child.id()));
+        for pid in found.iter().copied().chain([child.id()]) {
+            unsafe { libc::kill(pid as i32, libc::SIGKILL) };
+        }
+        child.wait().unwrap();
     }
 }
