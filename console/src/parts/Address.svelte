@@ -4,4 +4,4 @@
   const cut = $derived(address.indexOf('/') + 1);
 </script>
 
-<span class="font-mono text-[0.93em] whitespace-nowrap max-md:whitespace-normal"><span class="text-ink3">{address.slice(0, cut)}</span><wbr />{address.slice(cut)}</span>
+<span class="font-mono text-[0.93em] whitespace-nowrap max-md:whitespace-normal"><span class="text-ink3">{address.slice(0, cut)}</span><wbr class="md:hidden" />{address.slice(cut)}</span>
