@@ -1,0 +1,273 @@
+//! The fold: what each event makes of a run's state. Nothing is decided here.
+
+use std::{cmp::Reverse, time::Duration};
+
+use super::{ActNow, Run, RungSeen, StepState};
+use crate::{
+    overrides,
+    run::{
+        decision::{Decision, DecisionKind},
+        event::{ActKind, Event, HoldCause, StepEnd},
+    },
+    sequence::{Release, StepId},
+    state::SeenState,
+    time::Timestamp,
+};
+
+impl Run {
+    /// Takes in one event.
+    pub fn apply(&mut self, at: Timestamp, event: &Event) {
+        self.events += 1;
+        match event {
+            Event::Begun(_) => {}
+            Event::Queued { behind } => self.queued_behind.clone_from(behind),
+            Event::Locked => {
+                self.locked = true;
+                self.queued_behind.clear();
+            }
+            Event::FirstLooked { seen } => {
+                self.first_looked = true;
+                self.begun.as_found.clone_from(seen);
+                self.seen.extend(seen.clone());
+            }
+            Event::StepPausing { step, until, after_act } => {
+                self.step_begins(*step, at);
+                self.step_mut(*step).state = StepState::Pausing { until: *until, after_act: *after_act };
+            }
+            Event::ActIntended { step, act, kind, attempt, patience_ends } => {
+                self.step_begins(*step, at);
+                self.acts = self.acts.max(act.0);
+                let now = self.step_mut(*step);
+                now.state = StepState::Acting { act: *act, kind: *kind, begun: false, patience_ends: *patience_ends };
+                if *attempt > now.attempts {
+                    now.attempts = *attempt;
+                    now.tries += 1;
+                }
+                now.last_answer = None;
+                now.acts.push(ActNow {
+                    act: *act,
+                    kind: *kind,
+                    attempt: *attempt,
+                    intended_at: at,
+                    begun: None,
+                    end: None,
+                    rungs: Vec::new(),
+                    logs: Vec::new(),
+                    failed: None,
+                });
+            }
+            Event::ActBegun { step, act, begun: how } => {
+                let now = self.step_mut(*step);
+                if let StepState::Acting { begun, act: current, .. } = &mut now.state
+                    && current == act
+                {
+                    *begun = true;
+                }
+                if let Some(known) = now.acts.iter_mut().find(|a| a.act == *act) {
+                    known.begun = Some(how.clone());
+                }
+            }
+            Event::ActEnded { step, act, end } => {
+                if let Some(known) = self.step_mut(*step).acts.iter_mut().find(|a| a.act == *act) {
+                    known.end = Some((at, end.clone()));
+                }
+            }
+            Event::ActUnknown { .. } => {}
+            Event::StepProving { step, patience_ends } => {
+                self.step_begins(*step, at);
+                let now = self.step_mut(*step);
+                let clearing = now.acts.last().is_some_and(|a| a.kind == ActKind::Clear);
+                now.state = StepState::Proving { climbed: 0, steady_until: None, patience_ends: *patience_ends, clearing };
+                now.last_answer = None;
+            }
+            Event::RungClimbed { step, rung, says } => self.rung_seen(*step, at, *rung, says, true),
+            Event::RungLost { step, rung, says } => self.rung_seen(*step, at, *rung, says, false),
+            Event::SteadyBegan { step, until } => {
+                if let StepState::Proving { steady_until, .. } = &mut self.step_mut(*step).state {
+                    *steady_until = Some(*until);
+                }
+            }
+            Event::LogKept { step, logs } => {
+                if let Some(act) = self.step_mut(*step).acts.last_mut() {
+                    act.logs.clone_from(logs);
+                }
+            }
+            Event::AttemptFailed { step, reason, next_at, .. } => {
+                let now = self.step_mut(*step);
+                if let Some(act) = now.acts.last_mut() {
+                    act.failed = Some((at, reason.clone()));
+                }
+                now.state = StepState::Pausing { until: *next_at, after_act: false };
+                now.last_answer = None;
+            }
+            Event::ForceAsked { step, reason } => {
+                self.step_mut(*step).state = StepState::Asking { reason: reason.clone() };
+            }
+            Event::StepFailed { step, reason, outcome_unknown } => {
+                self.step_begins(*step, at);
+                let reopened = self.step_now(*step).state.has_ended();
+                let now = self.step_mut(*step);
+                if let Some(act) = now.acts.last_mut()
+                    && act.failed.is_none()
+                {
+                    act.failed = Some((at, reason.clone()));
+                }
+                now.ended_at = None;
+                now.state = if *outcome_unknown {
+                    StepState::OutcomeUnknown { reason: reason.clone() }
+                } else {
+                    StepState::Failed { reason: reason.clone() }
+                };
+                now.last_answer = None;
+                self.left += u32::from(reopened);
+                self.in_flight.remove(step);
+            }
+            Event::StepEnded { step, end } => self.step_ends(*step, at, end),
+            Event::ServiceLost { address, state, patience_ends, .. } => {
+                self.seen.insert(address.clone(), *state);
+                self.lost.insert(address.clone(), *patience_ends);
+            }
+            Event::ServiceRegained { address } => {
+                self.seen.insert(address.clone(), SeenState::Proven);
+                self.lost.remove(address);
+            }
+            Event::Held { hold, cause } => {
+                self.hold_no = *hold;
+                if let HoldCause::Lost { address } = cause {
+                    self.lost.remove(address);
+                }
+                self.causes.insert(cause.clone());
+            }
+            Event::Unheld { cause, .. } => {
+                self.causes.remove(cause);
+            }
+            Event::Decided { decision } => self.decided(decision),
+            Event::GivingUp { .. } => {
+                self.giving_up = true;
+                self.causes.clear();
+            }
+            Event::Away { for_ms } => self.move_deadlines(Duration::from_millis(*for_ms)),
+            Event::Ended { end, differences } => {
+                self.end = Some((at, *end, differences.clone()));
+                self.causes.clear();
+                self.in_flight.clear();
+                self.ready.clear();
+                self.lost.clear();
+            }
+        }
+    }
+
+    fn step_begins(&mut self, step: StepId, at: Timestamp) {
+        let tail = self.begun.sequence.step(step).tail_ms;
+        self.ready.remove(&(Reverse(tail), step));
+        self.in_flight.insert(step);
+        let now = self.step_mut(step);
+        now.began_at.get_or_insert(at);
+        now.look_again_at = None;
+        now.looking = false;
+    }
+
+    fn step_ends(&mut self, step: StepId, at: Timestamp, end: &StepEnd) {
+        let tail = self.begun.sequence.step(step).tail_ms;
+        self.ready.remove(&(Reverse(tail), step));
+        self.in_flight.remove(&step);
+        let now = self.step_mut(step);
+        if now.state.has_ended() {
+            return;
+        }
+        now.state = StepState::Ended(end.clone());
+        now.ended_at = Some(at);
+        now.looking = false;
+        now.last_answer = None;
+        self.left -= 1;
+        if matches!(end, StepEnd::Done | StepEnd::Unneeded) {
+            let step = self.begun.sequence.step(step);
+            let state = if step.kind == crate::sequence::StepKind::Stop { SeenState::Down } else { SeenState::Proven };
+            self.seen.insert(step.address.clone(), state);
+        }
+        self.exceptions |= !matches!(end, StepEnd::Done | StepEnd::Unneeded);
+        if std::mem::replace(&mut self.step_mut(step).released, end.is_good()) {
+            return;
+        }
+        for (next, release) in self.waiters[step.0 as usize - 1].clone() {
+            let released = match release {
+                Release::WhenEnded => true,
+                Release::WhenGood => end.is_good(),
+            };
+            if released {
+                let tail = self.begun.sequence.step(next).tail_ms;
+                let now = self.step_mut(next);
+                now.open_waits = now.open_waits.saturating_sub(1);
+                if now.open_waits == 0 && now.state == StepState::Waiting {
+                    self.ready.insert((Reverse(tail), next));
+                }
+            }
+        }
+    }
+
+    fn rung_seen(&mut self, step: StepId, at: Timestamp, rung: u32, says: &str, was_climbed: bool) {
+        let now = self.step_mut(step);
+        if let StepState::Proving { climbed, steady_until, .. } = &mut now.state {
+            *climbed = if was_climbed { rung + 1 } else { rung };
+            if !was_climbed {
+                *steady_until = None;
+            }
+        }
+        let seen = RungSeen { rung, at, climbed: was_climbed, says: says.to_owned() };
+        match now.acts.last_mut() {
+            Some(act) => act.rungs.push(seen),
+            None => now.rungs.push(seen),
+        }
+    }
+
+    fn decided(&mut self, decision: &Decision) {
+        self.last_decision = Some(format!("{} decided: {}", decision.who, decision.kind.word()));
+        match &decision.kind {
+            DecisionKind::TryAgain { step, change } => {
+                let address = self.begun.sequence.step(*step).address.clone();
+                if let Some(change) = change {
+                    if let Some(service) = self.begun.services.get(&address) {
+                        let changed = overrides::applied(service, Some(change));
+                        self.begun.services.insert(address.clone(), changed);
+                    }
+                    self.begun.overrides.insert(address, change.clone());
+                }
+                let tail = self.begun.sequence.step(*step).tail_ms;
+                let now = self.step_mut(*step);
+                now.state = StepState::Waiting;
+                now.tries = 0;
+                now.looking = false;
+                now.look_again_at = None;
+                self.in_flight.remove(step);
+                self.ready.insert((Reverse(tail), *step));
+            }
+            DecisionKind::Force { step } => self.step_mut(*step).state = StepState::Waiting,
+            DecisionKind::Hold
+            | DecisionKind::Resume
+            | DecisionKind::PassOver { .. }
+            | DecisionKind::Vouch { .. }
+            | DecisionKind::GiveUp => {}
+        }
+    }
+
+    fn move_deadlines(&mut self, by: Duration) {
+        for now in &mut self.steps {
+            match &mut now.state {
+                StepState::Pausing { until, .. } => *until = *until + by,
+                StepState::Acting { patience_ends, .. } => *patience_ends = *patience_ends + by,
+                StepState::Proving { patience_ends, steady_until, .. } => {
+                    *patience_ends = *patience_ends + by;
+                    *steady_until = steady_until.map(|s| s + by);
+                }
+                StepState::Waiting
+                | StepState::Asking { .. }
+                | StepState::Failed { .. }
+                | StepState::OutcomeUnknown { .. }
+                | StepState::Ended(_) => {}
+            }
+        }
+        for ends in self.lost.values_mut() {
+            *ends = *ends + by;
+        }
+    }
+}
