@@ -17,7 +17,7 @@ use yantro_core::{
     state::SeenState,
     time::Timestamp,
 };
-use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Here, Recorded, Round};
+use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Here, Recorded};
 use yantro_store::StartedAs;
 
 use crate::{board::Watching, clock::Clock, engine::Msg};
@@ -108,7 +108,7 @@ impl Hands {
 
     /// Looks at services, and says what each is now.
     pub async fn look(&self, services: Vec<Service>) -> BTreeMap<Address, SeenState> {
-        let round = Round::default();
+        let round = self.here.round();
         let looked: Vec<(Address, SeenState)> = stream::iter(services)
             .map(|service| {
                 let round = &round;

@@ -2,10 +2,13 @@
 
 use std::{
     collections::BTreeMap,
+    path::PathBuf,
+    pin::Pin,
     sync::Arc,
     time::{Duration, Instant},
 };
 
+use futures::{StreamExt, stream::FuturesUnordered};
 use yantro_core::{
     estate::{RungKind, Service, ServiceRunner},
     logs::LogMatcher,
@@ -16,18 +19,63 @@ use yantro_core::{
 };
 
 use crate::{
+    files::Interest,
     here::Here,
     logs::LogWatch,
-    look::{self, Round, Tree},
+    look::{self, Tree},
+    procs::ProcessId,
     recorder::ActRecord,
 };
 
-/// Between looks that cost next to nothing.
+/// Between looks that cost next to nothing and of which no event tells.
 const QUICK: Duration = Duration::from_millis(15);
+/// Between looks while an event will tell, should one ever be missed.
+const TOLD: Duration = Duration::from_millis(250);
 /// Between looks while a service has to stay steady.
 const STEADY: Duration = Duration::from_millis(250);
 /// The widest gap between looks.
 const WIDEST: Duration = Duration::from_secs(2);
+/// Logs are read on at least so often: half a line has to be judged once its writer fell silent.
+const LOGS_AGAIN: Duration = Duration::from_millis(250);
+
+/// Waits between looks, and is woken by what the system tells: a file written, a process ended.
+struct Waker {
+    files: Interest,
+    /// Ends of processes, each told once.
+    ends: FuturesUnordered<Pin<Box<dyn Future<Output = ()> + Send>>>,
+}
+
+impl Waker {
+    /// Wakes for these files, and for the ends of these processes.
+    fn new(here: &Here, files: impl IntoIterator<Item = PathBuf>, processes: impl IntoIterator<Item = ProcessId>) -> Self {
+        let ends = processes
+            .into_iter()
+            .map(|p| -> Pin<Box<dyn Future<Output = ()> + Send>> { Box::pin(async move { p.ended().await }) })
+            .collect();
+        Self { files: here.files.interest(files), ends }
+    }
+
+    /// Waits at most so long, and says whether something was told.
+    async fn wait(&mut self, at_most: Duration) -> bool {
+        tokio::select! {
+            () = tokio::time::sleep(at_most) => false,
+            () = self.files.changed() => true,
+            Some(()) = self.ends.next() => true,
+        }
+    }
+
+    /// How long until the next look at a rung.
+    fn pace(&mut self, kind: &RungKind, waited: Duration) -> Duration {
+        match kind {
+            RungKind::Process if !self.ends.is_empty() => TOLD,
+            RungKind::Log | RungKind::File { .. } if self.files.is_complete() => TOLD,
+            RungKind::Process | RungKind::Port { .. } | RungKind::File { .. } | RungKind::Mount { .. } | RungKind::Log => QUICK,
+            RungKind::Connect { .. } | RungKind::Ping { .. } | RungKind::Web { .. } | RungKind::Command { .. } | RungKind::State => {
+                (waited / 50).clamp(QUICK, WIDEST)
+            }
+        }
+    }
+}
 
 /// What is climbed.
 pub struct Climb {
@@ -67,16 +115,25 @@ impl Here {
             }
             _ => None,
         };
+        let is_process = matches!(&climb.service.runner, ServiceRunner::Process(p) if !p.program.is_empty());
         let log_rung = rungs.iter().position(|r| r.kind == RungKind::Log);
+        let files = rungs.iter().filter_map(|r| if let RungKind::File { path, .. } = &r.kind { Some(PathBuf::from(path)) } else { None });
+        let read = logs.iter().flat_map(|_| climb.marks.keys().map(PathBuf::from));
+        let processes = climb.known.iter().flat_map(|k| k.process.iter().chain([&k.recorder]).cloned());
+        let mut waker = Waker::new(self, files.chain(read), processes);
+        let (mut told, mut logs_read) = (true, Instant::now());
         let began = Instant::now();
         let mut at = climb.from;
         let mut last: Option<(usize, Answer)> = None;
         let mut kept: Vec<LogEvidence> = Vec::new();
         loop {
-            let round = Round::default();
+            let round = if told { self.round_from_now() } else { self.round() };
             let tree = look::tree(&climb.service, climb.known.as_ref(), &round);
-            if let Some(watch) = logs.take() {
-                let ended = tree.all.is_empty();
+            let ended = is_process && tree.is_empty();
+            if (told || ended || !waker.files.is_complete() || logs_read.elapsed() >= LOGS_AGAIN)
+                && let Some(watch) = logs.take()
+            {
+                logs_read = Instant::now();
                 let polled = tokio::task::spawn_blocking(move || {
                     let mut watch = watch;
                     watch.poll();
@@ -99,8 +156,7 @@ impl Here {
             }
             // A start whose whole process tree is gone will not climb any further. Its log was read after
             // the tree was, so that nothing it wrote is missed.
-            let is_process = matches!(&climb.service.runner, ServiceRunner::Process(p) if !p.program.is_empty());
-            if climb.kind == StepKind::Start && is_process && climb.known.is_some() && tree.all.is_empty() {
+            if climb.kind == StepKind::Start && ended && climb.known.is_some() {
                 let evidence = logs.as_ref().map(|w| w.evidence(&self.secrets())).unwrap_or_default();
                 report(Report { rung: 0, answer: Answer::against("its process ended"), logs: evidence });
                 return;
@@ -129,7 +185,7 @@ impl Here {
                     }
                 }
                 if at >= rungs.len() {
-                    tokio::time::sleep(STEADY).await;
+                    told = waker.wait(STEADY).await;
                 }
                 continue;
             }
@@ -152,7 +208,8 @@ impl Here {
                 Verdict::Against => return,
                 Verdict::NotYet | Verdict::CouldNotLook => last = Some((at, answer)),
             }
-            tokio::time::sleep(pace(&rungs[at].kind, began.elapsed())).await;
+            let pace = waker.pace(&rungs[at].kind, began.elapsed());
+            told = waker.wait(pace).await;
         }
     }
 
@@ -161,6 +218,7 @@ impl Here {
         let patterns = service.patterns(kind);
         let rung = service.ladder_of(kind).iter().position(|r| r.kind == RungKind::Log)?;
         let mut watch = LogWatch::new(LogMatcher::new(patterns).ok()?, marks, &patterns.must_see, true);
+        let mut waker = Waker::new(self, marks.keys().map(PathBuf::from), None);
         loop {
             watch = tokio::task::spawn_blocking(move || {
                 watch.poll();
@@ -172,7 +230,8 @@ impl Here {
             if answer.verdict == Verdict::Against {
                 return Some(Report { rung: rung as u32, answer: self.masked(answer), logs: watch.evidence(&self.secrets()) });
             }
-            tokio::time::sleep(STEADY).await;
+            let gap = if waker.files.is_complete() { WIDEST } else { STEADY };
+            waker.wait(gap).await;
         }
     }
 
@@ -181,21 +240,11 @@ impl Here {
     }
 }
 
-/// How long until the next look: quick for what costs nothing, else a fiftieth of the time waited.
-fn pace(kind: &RungKind, waited: Duration) -> Duration {
-    match kind {
-        RungKind::Process | RungKind::Port { .. } | RungKind::File { .. } | RungKind::Mount { .. } | RungKind::Log => QUICK,
-        RungKind::Connect { .. } | RungKind::Ping { .. } | RungKind::Web { .. } | RungKind::Command { .. } | RungKind::State => {
-            (waited / 50).clamp(QUICK, WIDEST)
-        }
-    }
-}
-
 /// The same look after a stop: it must find nothing (R15).
 fn gone(kind: &RungKind, answer: Answer, tree: &Tree) -> Answer {
     match (kind, answer.verdict) {
         (RungKind::Process, Verdict::Holds) => {
-            let pids: Vec<String> = tree.all.iter().map(ToString::to_string).collect();
+            let pids: Vec<String> = tree.all().iter().map(ToString::to_string).collect();
             Answer::not_yet(format!("still there: process {}", pids.join(", ")))
         }
         (RungKind::Process, _) => Answer::holds("no process is left"),

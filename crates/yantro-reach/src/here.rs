@@ -11,16 +11,16 @@ use std::{
 };
 
 use serde_json::{Value, json};
-use tokio::io::unix::AsyncFd;
 use yantro_core::{
     estate::{Service, ServiceRunner},
     run::{ActBegun, ActEnd, ActKind, input::LogMark},
 };
 
 use crate::{
+    files::FileEvents,
     logs::mark_logs,
-    look::{self, Round},
-    procs::ProcessId,
+    look,
+    procs::{Ours, ProcessId},
     recorder::{self, ActNews, ActRecord, OUTPUT_LIMIT, Recorded},
     secrets::Secrets,
 };
@@ -50,6 +50,8 @@ pub struct Here {
     verified: reqwest::Client,
     unverified: reqwest::Client,
     secrets: Mutex<Secrets>,
+    pub(crate) files: FileEvents,
+    pub(crate) ours: Ours,
 }
 
 /// An act to be given.
@@ -65,7 +67,7 @@ pub struct ActSpec<'a> {
 }
 
 impl Here {
-    /// Prepares this machine, keeping records below `data`.
+    /// Prepares this machine, keeping records below `data`. Must be called within a tokio runtime.
     pub fn new(data: &Path) -> Result<Self, HereError> {
         let folder = data.join("bin");
         let recorder = recorder::install(&folder).map_err(|source| HereError::Recorder { folder, source })?;
@@ -91,6 +93,8 @@ impl Here {
             verified: client(true)?,
             unverified: client(false)?,
             secrets: Mutex::default(),
+            files: FileEvents::new(),
+            ours: Ours::default(),
         })
     }
 
@@ -137,7 +141,8 @@ impl Here {
         let mut order = prepared.order;
         order["folder"] = json!(folder);
         order["note"] = json!(prepared.begun);
-        recorder::give(&self.recorder, order, folder, tell).await;
+        let started = (spec.kind == ActKind::Start).then(|| (self.ours.clone(), spec.service.address.clone()));
+        recorder::give(&self.recorder, order, folder, started, tell).await;
         Ok(())
     }
 
@@ -196,17 +201,17 @@ impl Here {
                 } else {
                     service.stop.signal
                 };
-                let tree = look::tree(service, spec.known, &Round::default());
+                let tree = look::tree(service, spec.known, &self.round());
                 // The main process is asked; where it forked away, all that is left of it.
                 let targets: Vec<ProcessId> = match &tree.main {
                     Some(main) => vec![main.clone()],
-                    None => tree.all.iter().filter_map(|pid| ProcessId::of(*pid)).collect(),
+                    None => tree.all().iter().filter_map(|pid| ProcessId::of(*pid)).collect(),
                 };
                 Ok(self.signal(signal.name(), &targets, marks))
             }
             (ServiceRunner::Process(_), ActKind::Force) => {
-                let tree = look::tree(service, spec.known, &Round::default());
-                let targets: Vec<ProcessId> = tree.all.iter().filter_map(|pid| ProcessId::of(*pid)).collect();
+                let tree = look::tree(service, spec.known, &self.round());
+                let targets: Vec<ProcessId> = tree.all().iter().filter_map(|pid| ProcessId::of(*pid)).collect();
                 Ok(self.signal("KILL", &targets, marks))
             }
             (ServiceRunner::Process(p), ActKind::Evidence(n)) => {
@@ -361,25 +366,6 @@ fn way_out() -> Result<Vec<String>, String> {
         }
     }
     Ok(out)
-}
-
-/// Awaits the end of a process: of the main one where it is known, else of the recorder.
-pub(crate) async fn ended(recorder: &ProcessId, main: Option<&ProcessId>) {
-    let watched = main.unwrap_or(recorder);
-    if !watched.is_alive() {
-        return;
-    }
-    let fd = unsafe { libc::syscall(libc::SYS_pidfd_open, watched.pid, libc::PIDFD_NONBLOCK) } as i32;
-    if fd < 0 {
-        return;
-    }
-    // Sound: the descriptor was just made and belongs to nobody else.
-    let fd = unsafe { OwnedFd::from_raw_fd(fd) };
-    // Sound: the descriptor lives inside the AsyncFd and is not closed before it.
-    if let Ok(fd) = unsafe { AsyncFd::register(fd) } {
-        // An error means that waiting is over too; the record tells what happened.
-        let _ = fd.readable().await;
-    }
 }
 
 /// The Internet checksum (RFC 1071).

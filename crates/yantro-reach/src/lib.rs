@@ -4,6 +4,7 @@
 //! Nothing here decides what a run does next: looks and acts come in as orders, answers go out.
 
 mod climb;
+mod files;
 mod here;
 mod logs;
 mod look;

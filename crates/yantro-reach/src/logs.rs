@@ -215,8 +215,17 @@ impl Source {
 
     fn read_open(&mut self) -> io::Result<()> {
         let Some((file, _)) = &mut self.open else { return Ok(()) };
+        let meta = file.metadata()?;
+        if meta.is_dir() {
+            return Err(io::ErrorKind::IsADirectory.into());
+        }
+        let waiting = meta.len().saturating_sub(self.position);
+        if waiting == 0 {
+            return Ok(());
+        }
         file.seek(SeekFrom::Start(self.position))?;
-        let mut buffer = vec![0u8; CHUNK];
+        // As much as there is to read, and a byte more, so that the end is seen in the same go.
+        let mut buffer = vec![0u8; CHUNK.min(waiting as usize + 1)];
         loop {
             let n = file.read(&mut buffer)?;
             if n == 0 {

@@ -15,41 +15,56 @@ use yantro_core::{
 
 use crate::{
     here::Here,
-    procs::{self, ProcTable, ProcessId},
+    procs::{self, Commands, Ours, ProcTable, ProcessId},
     recorder::ActRecord,
     sockets::{self, SocketTable},
 };
 
 /// What one round of looks shares: the process and socket tables are read once, and only if wanted.
-#[derive(Default)]
 pub struct Round {
-    procs: OnceLock<ProcTable>,
+    ours: Ours,
+    commands: OnceLock<Commands>,
     sockets: OnceLock<Result<Arc<SocketTable>, String>>,
+    /// What was read before this is too old.
+    since: Option<Instant>,
 }
 
 /// How old a socket table may be: many climbs at once read one. An older table only delays a
 /// verdict; what speaks against a service is always read anew.
 const SHARED_FOR: Duration = Duration::from_millis(8);
 
-fn shared_sockets() -> Result<Arc<SocketTable>, String> {
+fn shared_sockets(since: Option<Instant>) -> Result<Arc<SocketTable>, String> {
     static LAST: Mutex<Option<(Instant, Arc<SocketTable>)>> = Mutex::new(None);
     let mut last = LAST.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
     if let Some((at, table)) = &*last
-        && at.elapsed() < SHARED_FOR
+        && since.map_or_else(|| at.elapsed() < SHARED_FOR, |since| *at >= since)
     {
         return Ok(Arc::clone(table));
     }
+    let at = Instant::now();
     let table = Arc::new(SocketTable::read().map_err(|e| e.to_string())?);
-    *last = Some((Instant::now(), Arc::clone(&table)));
+    *last = Some((at, Arc::clone(&table)));
     Ok(table)
 }
 
 impl Round {
-    pub(crate) fn procs(&self) -> &ProcTable {
-        self.procs.get_or_init(ProcTable::read)
+    pub(crate) fn commands(&self) -> &Commands {
+        self.commands.get_or_init(|| Commands::read(&self.ours))
     }
     fn sockets(&self) -> Result<&SocketTable, &String> {
-        self.sockets.get_or_init(shared_sockets).as_ref().map(AsRef::as_ref)
+        self.sockets.get_or_init(|| shared_sockets(self.since)).as_ref().map(AsRef::as_ref)
+    }
+}
+
+impl Here {
+    /// A round of looks. Tables of a moment ago will do.
+    pub fn round(&self) -> Round {
+        Round { ours: self.ours.clone(), commands: OnceLock::new(), sockets: OnceLock::new(), since: None }
+    }
+
+    /// A round that believes no table older than this moment: something was told just now.
+    pub(crate) fn round_from_now(&self) -> Round {
+        Round { since: Some(Instant::now()), ..self.round() }
     }
 }
 
@@ -66,11 +81,40 @@ pub struct RawLook {
     pub total: usize,
 }
 
-/// The processes of a service: its main one where it still runs, and all that belongs to it.
+/// The processes of a service: its main one where it still runs, and all that belongs to it, which
+/// is worked out only when asked for.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Tree {
     pub main: Option<ProcessId>,
-    pub all: Vec<u32>,
+    /// The process that all others are below.
+    above: Option<u32>,
+    all: OnceLock<Vec<u32>>,
+}
+
+impl Tree {
+    /// Whether nothing of it is left.
+    pub fn is_empty(&self) -> bool {
+        self.main.is_none() && self.all().is_empty()
+    }
+
+    /// Every process of it.
+    pub fn all(&self) -> &[u32] {
+        self.all.get_or_init(|| {
+            let mut all = self.above.map(procs::below).unwrap_or_default();
+            if let Some(main) = &self.main
+                && !all.contains(&main.pid)
+            {
+                all.push(main.pid);
+            }
+            all
+        })
+    }
+
+    /// Which of its processes holds a socket: most often the main one.
+    fn holder(&self, inode: u64) -> Option<u32> {
+        let main = self.main.as_ref().and_then(|m| sockets::holder(inode, &[m.pid]));
+        main.or_else(|| sockets::holder(inode, self.all()))
+    }
 }
 
 /// Finds the processes of a service that Yantro starts itself.
@@ -79,29 +123,30 @@ pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) 
     if let Some(known) = known {
         let main = known.process.clone().filter(ProcessId::is_alive);
         // The recorder adopts what forks away: everything below it belongs to the service.
-        let above = if known.recorder.is_alive() { Some(known.recorder.pid) } else { main.as_ref().map(|m| m.pid) };
-        let mut all = above.map(procs::below).unwrap_or_default();
-        // Its main process gone and nothing below: read anew before that is believed, for what it
-        // forked away a moment ago may be younger than a shared table.
-        if all.is_empty() && main.is_none() && known.recorder.is_alive() {
-            all = ProcTable::read().below(known.recorder.pid);
+        let recorder = known.recorder.is_alive().then_some(known.recorder.pid);
+        if main.is_some() {
+            let above = recorder.or(main.as_ref().map(|m| m.pid));
+            return Tree { main, above, all: OnceLock::new() };
         }
-        if let Some(main) = &main
-            && !all.contains(&main.pid)
-        {
-            all.push(main.pid);
-        }
-        if !all.is_empty() {
-            return Tree { main, all };
+        if let Some(recorder) = recorder {
+            // Nothing below it: read anew before that is believed, for what was forked away a
+            // moment ago may be younger than a shared table.
+            let mut all = procs::below(recorder);
+            if all.is_empty() {
+                all = ProcTable::read().below(recorder);
+            }
+            if !all.is_empty() {
+                return Tree { main: None, above: Some(recorder), all: OnceLock::from(all) };
+            }
         }
     }
     // Started by an earlier server whose records are gone, or by hand: known by its command line.
     if spec.program.is_empty() {
         return Tree::default();
     }
-    let main = round.procs().with_command(&spec.program, &spec.args).and_then(ProcessId::of);
-    let all = main.as_ref().map(|m| std::iter::once(m.pid).chain(procs::below(m.pid)).collect()).unwrap_or_default();
-    Tree { main, all }
+    let main = round.commands().find(&service.address, &spec.program, &spec.args);
+    let above = main.as_ref().map(|m| m.pid);
+    Tree { main, above, all: OnceLock::new() }
 }
 
 impl Here {
@@ -110,7 +155,7 @@ impl Here {
         let tree = tree(service, known, round);
         let total = service.ladder.len();
         let mut runs = match &service.runner {
-            ServiceRunner::Process(spec) if !spec.program.is_empty() => Some(!tree.all.is_empty()),
+            ServiceRunner::Process(spec) if !spec.program.is_empty() => Some(!tree.is_empty()),
             ServiceRunner::Process(_) | ServiceRunner::Commands(_) => None,
         };
         let mut rungs = Vec::new();
@@ -150,10 +195,12 @@ impl Here {
     /// Looks at one rung.
     pub(crate) async fn rung(&self, service: &Service, rung: &Rung, tree: &Tree, since: Option<Timestamp>, round: &Round) -> Answer {
         match &rung.kind {
-            RungKind::Process => match (&tree.main, tree.all.first()) {
-                (Some(main), _) => Answer::holds(format!("process {}", main.pid)),
-                (None, Some(pid)) => Answer::holds(format!("process {pid}, forked away")),
-                (None, None) => Answer::not_yet("no process"),
+            RungKind::Process => match &tree.main {
+                Some(main) => Answer::holds(format!("process {}", main.pid)),
+                None => match tree.all().first() {
+                    Some(pid) => Answer::holds(format!("process {pid}, forked away")),
+                    None => Answer::not_yet("no process"),
+                },
             },
             RungKind::Port { port, on, held_by_any } => port_answer(*port, on.as_deref(), *held_by_any, service, tree, round),
             RungKind::Connect { port, to } => connect(to, *port).await,
@@ -277,7 +324,7 @@ fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service
     let on: Option<IpAddr> = on.and_then(|a| a.parse().ok());
     let found = table.listening(port, on);
     let Some(first) = found.first() else { return Answer::not_yet(format!("nothing listens on port {port}")) };
-    if let Some(pid) = found.iter().find_map(|l| sockets::holder(l.inode, &tree.all)) {
+    if let Some(pid) = found.iter().find_map(|l| tree.holder(l.inode)) {
         return Answer::holds(format!("process {pid} listens on {port}"));
     }
     // Before a stranger is named, the table is read anew: this one may be a moment old.

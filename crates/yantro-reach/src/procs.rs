@@ -1,13 +1,16 @@
 //! Processes of this machine: who is who, and who belongs to whom.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, HashMap},
     fs,
-    sync::{Arc, Mutex},
+    os::fd::{FromRawFd, OwnedFd},
+    sync::{Arc, Mutex, OnceLock, PoisonError},
     time::{Duration, Instant},
 };
 
 use serde::{Deserialize, Serialize};
+use tokio::io::unix::AsyncFd;
+use yantro_core::name::Address;
 
 /// A process that cannot be mistaken for another: boot, id and start time.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -26,9 +29,33 @@ impl ProcessId {
         self.boot == boot_id() && stat(self.pid).is_some_and(|s| s.started == self.started && s.state != 'Z')
     }
 
+    /// Awaits its end, by the system's own word.
+    pub async fn ended(&self) {
+        // Sound: no memory of ours is touched.
+        let fd = unsafe { libc::syscall(libc::SYS_pidfd_open, self.pid, libc::PIDFD_NONBLOCK) } as i32;
+        if fd < 0 {
+            // Over already, or nothing to wait on: looked at now and then.
+            while self.is_alive() {
+                tokio::time::sleep(Duration::from_millis(50)).await;
+            }
+            return;
+        }
+        // Sound: the descriptor was just made and belongs to nobody else.
+        let fd = unsafe { OwnedFd::from_raw_fd(fd) };
+        // Looked at once the descriptor holds on to whoever has the number: it may be another by now.
+        if !self.is_alive() {
+            return;
+        }
+        // Sound: the descriptor lives inside the AsyncFd and is not closed before it.
+        if let Ok(fd) = unsafe { AsyncFd::register(fd) } {
+            // An error means that waiting is over too.
+            let _ = fd.readable().await;
+        }
+    }
+
     /// The identity of a running process.
     pub fn of(pid: u32) -> Option<Self> {
-        Some(Self { boot: boot_id(), pid, started: stat(pid)?.started })
+        Some(Self { boot: boot_id().to_owned(), pid, started: stat(pid)?.started })
     }
 }
 
@@ -36,8 +63,9 @@ impl ProcessId {
 const SHARED_FOR: Duration = Duration::from_millis(8);
 
 /// The identity of this boot.
-pub fn boot_id() -> String {
-    fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default().trim().to_owned()
+pub fn boot_id() -> &'static str {
+    static BOOT: OnceLock<String> = OnceLock::new();
+    BOOT.get_or_init(|| fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default().trim().to_owned())
 }
 
 /// What the system says of a process.
@@ -117,7 +145,7 @@ impl ProcTable {
     /// A table at most a few milliseconds old, read once for all who ask at the same time.
     pub fn shared() -> Arc<Self> {
         static LAST: Mutex<Option<(Instant, Arc<ProcTable>)>> = Mutex::new(None);
-        let mut last = LAST.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let mut last = LAST.lock().unwrap_or_else(PoisonError::into_inner);
         match &*last {
             Some((at, table)) if at.elapsed() < SHARED_FOR => Arc::clone(table),
             _ => {
@@ -143,24 +171,67 @@ impl ProcTable {
         all.sort_unstable();
         all
     }
+}
 
-    /// A process with exactly this command line, the oldest first.
-    pub fn with_command(&self, program: &str, args: &[String]) -> Option<u32> {
+/// Processes that are known to belong to a service, since we started them and nobody has reaped them
+/// yet: looking for some other service among them would be in vain.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Ours(Arc<Mutex<HashMap<u32, Address>>>);
+
+impl Ours {
+    pub fn add(&self, pid: u32, address: &Address) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).insert(pid, address.clone());
+    }
+
+    pub fn remove(&self, pid: u32) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&pid);
+    }
+
+    /// A copy, to be asked without holding anyone up.
+    fn now(&self) -> HashMap<u32, Address> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+}
+
+/// Every command line at one moment. Reading these alone is half the work of reading all about
+/// everyone, and this is read before each start.
+#[derive(Debug, Default)]
+pub(crate) struct Commands {
+    by_line: HashMap<Vec<u8>, Vec<u32>>,
+    ours: HashMap<u32, Address>,
+}
+
+impl Commands {
+    /// Reads all but those that are known.
+    pub fn read(ours: &Ours) -> Self {
+        let ours = ours.now();
+        let mut by_line: HashMap<Vec<u8>, Vec<u32>> = HashMap::new();
+        for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
+            let Some(pid) = entry.file_name().to_str().and_then(|n| n.parse::<u32>().ok()) else { continue };
+            if ours.contains_key(&pid) {
+                continue;
+            }
+            if let Ok(line) = fs::read(format!("/proc/{pid}/cmdline"))
+                && !line.is_empty()
+            {
+                by_line.entry(line).or_default().push(pid);
+            }
+        }
+        Self { by_line, ours }
+    }
+
+    /// The process of a service with exactly this command line, the oldest where there are several.
+    pub fn find(&self, service: &Address, program: &str, args: &[String]) -> Option<ProcessId> {
         let mut wanted = program.as_bytes().to_vec();
         wanted.push(0);
         for arg in args {
             wanted.extend_from_slice(arg.as_bytes());
             wanted.push(0);
         }
-        let mut found: Vec<(u64, u32)> = self
-            .by_pid
-            .iter()
-            .filter(|(_, s)| s.state != 'Z')
-            .filter(|(pid, _)| fs::read(format!("/proc/{pid}/cmdline")).is_ok_and(|c| c == wanted))
-            .map(|(pid, s)| (s.started, *pid))
-            .collect();
-        found.sort_unstable();
-        found.first().map(|(_, pid)| *pid)
+        let strangers = self.by_line.get(&wanted).into_iter().flatten().copied();
+        let own = self.ours.iter().filter(|(_, a)| *a == service).map(|(pid, _)| *pid);
+        let own = own.filter(|pid| fs::read(format!("/proc/{pid}/cmdline")).is_ok_and(|line| line == wanted));
+        strangers.chain(own).filter_map(ProcessId::of).filter(ProcessId::is_alive).min_by_key(|p| (p.started, p.pid))
     }
 }
 
@@ -183,5 +254,25 @@ mod tests {
             unsafe { libc::kill(pid as i32, libc::SIGKILL) };
         }
         child.wait().unwrap();
+    }
+
+    #[test]
+    fn a_process_is_found_by_its_command_line_but_not_among_what_is_known_to_be_anothers() {
+        let mut child = Command::new("/bin/sleep").args(["30.0625"]).spawn().unwrap();
+        let (fares, gate): (Address, Address) = ("quay/fares".parse().unwrap(), "quay/gate".parse().unwrap());
+        let ours = Ours::default();
+        let find = |address: &Address| Commands::read(&ours).find(address, "/bin/sleep", &["30.0625".to_owned()]).map(|p| p.pid);
+        // Between fork and exec it has our own command line.
+        while find(&fares).is_none() {
+            std::thread::yield_now();
+        }
+        assert_eq!(find(&gate), Some(child.id()));
+        ours.add(child.id(), &fares);
+        assert_eq!((find(&fares), find(&gate)), (Some(child.id()), None));
+        ours.remove(child.id());
+        assert_eq!(find(&gate), Some(child.id()));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        assert_eq!(find(&fares), None);
     }
 }

@@ -8,9 +8,12 @@ use std::{
 
 use serde_json::{Value, json};
 use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
-use yantro_core::run::{ActBegun, ActEnd};
+use yantro_core::{
+    name::Address,
+    run::{ActBegun, ActEnd},
+};
 
-use crate::procs::ProcessId;
+use crate::procs::{Ours, ProcessId};
 
 /// The recorder itself, as built with this crate.
 const PROGRAM: &[u8] = include_bytes!(env!("YANTRO_RECORDER"));
@@ -131,7 +134,14 @@ fn mend_of(why: &str) -> &'static str {
 /// Gives an order to a new recorder and follows it; news go to `tell` in order.
 ///
 /// Returns once the act has begun or could not; following goes on by itself.
-pub(crate) async fn give(program: &Path, order: Value, folder: PathBuf, tell: impl Fn(ActNews) + Send + 'static) {
+/// What a start leaves running is noted as its service's while we have not heard of its end.
+pub(crate) async fn give(
+    program: &Path,
+    order: Value,
+    folder: PathBuf,
+    starts: Option<(Ours, Address)>,
+    tell: impl Fn(ActNews) + Send + 'static,
+) {
     let spawned = tokio::process::Command::new(program)
         .env_clear()
         .stdin(Stdio::piped())
@@ -147,6 +157,10 @@ pub(crate) async fn give(program: &Path, order: Value, folder: PathBuf, tell: im
             return;
         }
     };
+    let recorder_pid = child.id();
+    if let (Some((ours, address)), Some(pid)) = (&starts, recorder_pid) {
+        ours.add(pid, address);
+    }
     let mut stdin = child.stdin.take().expect("piped above");
     let written = stdin.write_all(order.to_string().as_bytes()).await;
     drop(stdin);
@@ -155,22 +169,35 @@ pub(crate) async fn give(program: &Path, order: Value, folder: PathBuf, tell: im
     }
     let mut lines = BufReader::new(child.stdout.take().expect("piped above")).lines();
     tokio::spawn(async move {
-        let mut ended = false;
+        let forget = |pid: Option<u32>| {
+            if let (Some((ours, _)), Some(pid)) = (&starts, pid) {
+                ours.remove(pid);
+            }
+        };
+        let (mut ended, mut main) = (false, None);
         while let Ok(Some(line)) = lines.next_line().await {
             let Ok(news) = serde_json::from_str::<Value>(&line) else { continue };
             if let Some(begun) = news.get("begun") {
                 if let Some(record) = record(begun)
                     && let Some(how) = record.begun.clone()
                 {
+                    main = record.process.as_ref().map(|p| p.pid);
+                    if let (Some((ours, address)), Some(pid)) = (&starts, main) {
+                        ours.add(pid, address);
+                    }
                     tell(ActNews::Begun(Box::new(how), Box::new(record)));
                 }
             } else if let Some(value) = news.get("ended") {
                 ended = true;
+                forget(main.take());
                 tell(ActNews::Ended(end(value, &folder)));
             } else if news.get("gone").is_some() {
                 tell(ActNews::Gone);
             }
         }
+        forget(main.take());
+        // The number is the recorder's own until it is waited for.
+        forget(recorder_pid);
         let status = child.wait().await;
         if status.as_ref().is_ok_and(|s| s.code() == Some(17)) {
             tell(ActNews::BegunBefore);
@@ -187,7 +214,8 @@ pub(crate) async fn give(program: &Path, order: Value, folder: PathBuf, tell: im
 /// Follows an act that an earlier server gave: awaits its end as it is written down.
 pub(crate) async fn follow(folder: PathBuf, begun: ActRecord, tell: impl Fn(ActNews) + Send + 'static) {
     tokio::spawn(async move {
-        crate::here::ended(&begun.recorder, begun.process.as_ref()).await;
+        // The main one where it is known, else the recorder.
+        begun.process.as_ref().unwrap_or(&begun.recorder).ended().await;
         // The record is written a moment after the end.
         for _ in 0..200 {
             if let Recorded::Ended(_, end) = read(&folder) {
