@@ -151,8 +151,15 @@ impl Server {
         self.await_answer();
     }
 
-    fn await_answer(&self) {
-        wait_until("the server answers", || self.try_get("/board").map(drop));
+    fn await_answer(&mut self) {
+        wait_until("the server answers", || {
+            if let Some(status) = self.child.as_mut().and_then(|c| c.try_wait().ok().flatten()) {
+                let log = fs::read_to_string(self.dir.path().join("server.log")).unwrap_or_default();
+                let from = log.len().saturating_sub(2000);
+                panic!("the server ended by itself ({status}): {}", String::from_utf8_lossy(&log.as_bytes()[from..]));
+            }
+            self.try_get("/board").map(drop)
+        });
     }
 
     /// The server's process id.

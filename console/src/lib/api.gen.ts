@@ -401,6 +401,11 @@ export interface components {
             /** @description The step. */
             step: components["schemas"]["StepId"];
         } | {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            kind: "release";
+        } | {
             /** @constant */
             kind: "force";
             /** @description The step. */
@@ -453,6 +458,12 @@ export interface components {
              */
             alone: boolean;
             /**
+             * Format: uint32
+             * @description How many services to work on at once, where that is to be fewer than the estate allows.
+             * @default null
+             */
+            at_once: number | null;
+            /**
              * @description Groups whose `keep_up` may be broken (R20).
              * @default []
              */
@@ -490,6 +501,12 @@ export interface components {
             as_found: {
                 [key: string]: components["schemas"]["SeenState"];
             };
+            /**
+             * Format: uint32
+             * @description How many services it works on at once, where it was asked to go slower than the estate allows.
+             * @default null
+             */
+            at_once: number | null;
             /**
              * Format: uint64
              * @description The edition of the estate.
@@ -648,6 +665,11 @@ export interface components {
             /** @description The step. */
             step: components["schemas"]["StepId"];
         } | {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            kind: "release";
+        } | {
             /** @constant */
             kind: "force";
             /** @description The step. */
@@ -692,6 +714,11 @@ export interface components {
             kind: "vouch";
             /** @description The step. */
             step: components["schemas"]["StepId"];
+        } | {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            kind: "release";
         } | {
             /** @constant */
             kind: "force";
@@ -1161,6 +1188,11 @@ export interface components {
         RunView: {
             /** @description What an operator may do now. */
             allowed: components["schemas"]["Allowed"][];
+            /**
+             * Format: uint32
+             * @description How many services it works on at once, where it was asked to go slower than the estate allows.
+             */
+            at_once?: number | null;
             /** @description When it began. */
             began_at: components["schemas"]["Timestamp"];
             /** @description What stands differently from how it was found, once it ended. */
@@ -1194,6 +1226,8 @@ export interface components {
             };
             /** @description Behind whom it queues. */
             queued_behind: string[];
+            /** @description Services that were released from it. */
+            released: components["schemas"]["Address"][];
             /** @description How it stands. */
             state: components["schemas"]["RunState"];
             /** @description The steps. */

@@ -21,13 +21,14 @@
   const of = $derived((router.query.get('of') ?? '').split(',').filter(Boolean));
   const alone = $derived(router.query.has('alone'));
   const below = $derived((router.query.get('below') ?? '').split(',').filter(Boolean));
+  const atOnce = $derived(Math.max(0, Math.trunc(Number(router.query.get('at-once') ?? 0))) || null);
   const standing = $derived((router.query.get('standing') ?? '').split(',').filter(Boolean));
 
   let plan = $state.raw<PlanView | null>(null);
   let refused = $state.raw<Refused | null>(null);
   let asking = $state(false);
 
-  const request = $derived<BeginRequest>({ wish, selection: of, except: [], alone, left_standing: standing, below_keep_up: below, overrides: {}, why: null });
+  const request = $derived<BeginRequest>({ wish, selection: of, except: [], alone, left_standing: standing, below_keep_up: below, overrides: {}, at_once: atOnce, why: null });
   /** States that matter to the plan: when one changes, it is worked out again. */
   const facts = $derived(live.board?.services.map((s) => s.seen.state).join() ?? '');
 
@@ -100,6 +101,10 @@
         <p class="min-w-0 flex-1"><b>{plan.says}</b> <span class="text-ink2">About {roughly(plan.sequence.usual_ms)} in all.</span></p>
         <button class="btn btn-main" disabled={!plan.can_begin || !!live.board?.standstill} onclick={() => (asking = true)}>{wish[0]?.toUpperCase()}{wish.slice(1)}…</button>
       </div>
+      <p class="mt-2 flex flex-wrap items-center gap-2 text-ink2">
+        <label class="flex items-center gap-2">Work on at most <input class="field w-[4.5em] py-0.5" type="number" min="1" placeholder="all" value={atOnce ?? ''} onchange={(e) => set({ 'at-once': e.currentTarget.value })} /> at once</label>
+        <span class="text-ink3">{atOnce ? 'for this run; it takes longer than shown' : 'as the estate allows'}</span>
+      </p>
       <PlanAsks {plan} {below} {standing} onbelow={(list) => set({ below: list })} onstanding={(list) => set({ standing: list })} />
       <PlanRanks {plan} />
     {/if}

@@ -45,6 +45,8 @@
     {#each Object.entries(run.overrides) as [address, over] (address)}
       <p class="mt-1 text-moving">For this run only, <span class="font-mono">{address}</span>: {JSON.stringify(over)}</p>
     {/each}
+    {#if run.at_once}<p class="mt-1 text-moving">At most {run.at_once} at once, for this run</p>{/if}
+    {#if run.released.length > 0}<p class="mt-1 text-moving">Released, for others to act on: <span class="font-mono">{run.released.join(', ')}</span></p>{/if}
     {#each run.differences as d (d.address)}
       <p class="mt-1 text-ink2"><span class="font-mono text-ink">{d.address}</span> was found {word(d.found)} and is {word(d.now)} now</p>
     {/each}
@@ -60,6 +62,8 @@
         <Score {run} now={live.serverNow} shown={watch.shown} onchoose={(step) => (watch.chosen = step)} />
       {/if}
     </div>
-    {#if shown}<Evidence step={shown} />{/if}
+    {#if shown}
+      <Evidence step={shown}><Decisions {run} of={shown.planned.address} onchange={(r) => (watch.run = r)} /></Evidence>
+    {/if}
   </div>
 {/if}

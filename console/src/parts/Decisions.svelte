@@ -4,12 +4,14 @@
   import { live } from '../lib/live.svelte';
   import Confirm from './Confirm.svelte';
 
-  let { run, onchange }: { run: RunView; onchange: (run: RunView) => void } = $props();
+  let { run, onchange, of = null }: { run: RunView; onchange: (run: RunView) => void; of?: string | null } = $props();
 
   let asked = $state.raw<Allowed | null>(null);
   let open = $state(false);
 
-  const names: Record<Allowed['kind'], string> = { hold: 'Hold', resume: 'Resume', 'try-again': 'Try again', 'pass-over': 'Pass over', vouch: 'Vouch', force: 'Force', 'give-up': 'Give up' };
+  /** Letting go of one service is offered beside its step, all else above. */
+  const offered = $derived(run.allowed.filter((a) => (a.kind === 'release' ? a.address === of : of === null)));
+  const names: Record<Allowed['kind'], string> = { hold: 'Hold', resume: 'Resume', 'try-again': 'Try again', 'pass-over': 'Pass over', vouch: 'Vouch', force: 'Force', release: 'Release', 'give-up': 'Give up' };
   const step = (a: Allowed): number | null => ('step' in a ? a.step : null);
   const several = $derived(new Set(run.allowed.map(step).filter((s) => s !== null)).size > 1);
   const label = (a: Allowed): string => `${names[a.kind]}${several && step(a) !== null ? ` ${step(a)}` : ''}`;
@@ -36,10 +38,10 @@
   }
 </script>
 
-<div class="flex flex-wrap justify-end gap-2">
-  {#each run.allowed as allowed (JSON.stringify(allowed))}
+<div class="flex flex-wrap gap-2 {of === null ? 'justify-end' : 'mt-2'}">
+  {#each offered as allowed (JSON.stringify(allowed))}
     <button
-      class="btn {allowed.kind === 'try-again' || allowed.kind === 'resume' ? 'btn-main' : ''} {allowed.kind === 'give-up' || allowed.kind === 'force' ? 'btn-alarm' : ''}"
+      class="btn {of === null ? '' : 'btn-small'} {allowed.kind === 'try-again' || allowed.kind === 'resume' ? 'btn-main' : ''} {allowed.kind === 'give-up' || allowed.kind === 'force' ? 'btn-alarm' : ''}"
       title={allowed.leads_to}
       onclick={() => press(allowed)}>{label(allowed)}{gentle(allowed) ? '' : '…'}</button
     >
@@ -51,7 +53,7 @@
   {@const a = asked}
   <Confirm
     bind:open
-    title="{names[a.kind]}: run {run.id}{step(a) === null ? '' : `, step ${step(a)}`}"
+    title="{names[a.kind]}: run {run.id}{'address' in a ? `, ${a.address}` : step(a) === null ? '' : `, step ${step(a)}`}"
     says="{live.board?.estate} · {live.board?.stands_for}. This {a.leads_to}."
     action={names[a.kind]}
     alarm={a.kind === 'give-up' || a.kind === 'force'}

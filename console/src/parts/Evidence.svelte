@@ -1,11 +1,12 @@
 <!-- Evidence beside the act: the exact command, where, as whom, exit, output, each rung, and the lines that matched. -->
 <script lang="ts">
+  import type { Snippet } from 'svelte';
   import type { Schemas, StepView } from '../lib/api';
   import { act, stepHue, stepWord } from '../lib/states';
   import { clock, ms } from '../lib/time';
   import LogEvidence from './LogEvidence.svelte';
 
-  let { step }: { step: StepView } = $props();
+  let { step, children }: { step: StepView; children?: Snippet } = $props();
 
   const acts = $derived(step.now.acts);
   let picked = $state<number | null>(null);
@@ -70,6 +71,7 @@
       <p class="mt-0.5 font-mono text-[13px] break-all">{one.begun.command.map(quoted).join(' ')}</p>
     {/if}
     {#if one?.end}<p class="mt-1 text-[14px]">{told(one.end[1])} <span class="text-ink3">at {clock(ms(one.end[0]))}</span></p>{/if}
+    {@render children?.()}
   </div>
   <div class="min-w-0 overflow-auto p-3.5">
     {#if one && one.logs.length > 0}

@@ -2,6 +2,7 @@
 
 use std::{
     collections::{BTreeMap, BTreeSet},
+    num::NonZeroU32,
     path::{Path, PathBuf},
     sync::{Arc, PoisonError, RwLock, RwLockReadGuard},
     time::Duration,
@@ -41,6 +42,8 @@ use crate::{
     work::Work,
 };
 
+/// How long a data folder that is taken is waited for.
+const LOCK_PATIENCE: Duration = Duration::from_secs(3);
 /// How often everything is looked at again.
 const ROUND: Duration = Duration::from_secs(2);
 
@@ -132,6 +135,9 @@ pub struct BeginRequest {
     /// What this one run puts over the estate's settings.
     #[serde(default)]
     pub overrides: Overrides,
+    /// How many services to work on at once, where that is to be fewer than the estate allows.
+    #[serde(default)]
+    pub at_once: Option<NonZeroU32>,
     /// Why.
     #[serde(default)]
     pub why: Option<String>,
@@ -306,7 +312,7 @@ impl Engine {
         let runs = read(&self.shared.runs);
         let mut acting: BTreeMap<&Address, &Run> = BTreeMap::new();
         for run in runs.values().filter(|r| !r.has_ended() && r.is_locked()) {
-            for step in &run.begun.sequence.steps {
+            for step in run.begun.sequence.steps.iter().filter(|s| !run.is_released(&s.address)) {
                 acting.insert(&step.address, run);
             }
         }
@@ -539,6 +545,7 @@ fn begun(plan: Plan, loaded: &Loaded, request: &BeginRequest, who: &str) -> Begu
         services,
         keep_up,
         overrides: request.overrides.clone(),
+        at_once: request.at_once.map(NonZeroU32::get),
         as_found,
     }
 }
@@ -548,10 +555,16 @@ fn take_folder(data: &Path) -> Result<std::fs::File, EngineError> {
     let path = data.join("lock");
     let error = |source| EngineError::Data { folder: data.to_path_buf(), source };
     let file = std::fs::OpenOptions::new().create(true).truncate(false).write(true).open(&path).map_err(error)?;
-    match file.try_lock() {
-        Ok(()) => Ok(file),
-        Err(std::fs::TryLockError::WouldBlock) => Err(EngineError::Taken(data.to_path_buf())),
-        Err(std::fs::TryLockError::Error(source)) => Err(error(source)),
+    // One that was killed a moment ago may have it still: whatever it was about to spawn lets go of
+    // it only when that becomes another program.
+    let began = std::time::Instant::now();
+    loop {
+        match file.try_lock() {
+            Ok(()) => return Ok(file),
+            Err(std::fs::TryLockError::WouldBlock) if began.elapsed() < LOCK_PATIENCE => std::thread::sleep(Duration::from_millis(20)),
+            Err(std::fs::TryLockError::WouldBlock) => return Err(EngineError::Taken(data.to_path_buf())),
+            Err(std::fs::TryLockError::Error(source)) => return Err(error(source)),
+        }
     }
 }
 

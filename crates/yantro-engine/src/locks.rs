@@ -38,6 +38,17 @@ impl Locks {
         Ok(())
     }
 
+    /// Gives back what a run holds of one service.
+    pub fn release_one(&mut self, run: RunId, address: &Address) {
+        if self.acting.get(address) == Some(&run) {
+            self.acting.remove(address);
+        }
+        if let Some(runs) = self.leaning.get_mut(address) {
+            runs.remove(&run);
+        }
+        self.leaning.retain(|_, runs| !runs.is_empty());
+    }
+
     /// Gives back all locks of a run.
     pub fn release(&mut self, run: RunId) {
         self.acting.retain(|_, r| *r != run);

@@ -38,6 +38,11 @@ impl Work {
                 self.serve_queue();
                 self.engine.shared.publisher.tell(Published::new(Topic::Board, None, &serde_json::json!({})));
             }
+            Order::Unlock { address } => {
+                self.locks.release_one(id, &address);
+                self.serve_queue();
+                self.engine.shared.publisher.tell(Published::new(Topic::Board, None, &serde_json::json!({})));
+            }
             Order::FirstLook => self.first_look(id),
             Order::FreshLook { step, addresses } => {
                 let services = self.services_of(id, &addresses);

@@ -73,6 +73,10 @@ pub struct RunView {
     pub allowed: Vec<Allowed>,
     /// What it put over the estate's settings, by address.
     pub overrides: yantro_core::overrides::Overrides,
+    /// How many services it works on at once, where it was asked to go slower than the estate allows.
+    pub at_once: Option<u32>,
+    /// Services that were released from it.
+    pub released: Vec<yantro_core::name::Address>,
     /// The steps.
     pub steps: Vec<StepView>,
     /// What stands differently from how it was found, once it ended.
@@ -122,6 +126,8 @@ pub(crate) fn view(run: &Run, now: Timestamp) -> RunView {
         held_because: run.hold_causes().map(|c| because(run, c)).collect(),
         allowed: run.allowed(),
         overrides: run.begun.overrides.clone(),
+        at_once: run.begun.at_once,
+        released: run.begun.services.keys().filter(|a| run.is_released(a)).cloned().collect(),
         steps,
         differences: run.end().map(|(_, _, d)| d.clone()).unwrap_or_default(),
         events: run.event_count(),

@@ -77,6 +77,8 @@ enum Command {
     Vouch(decisions::OnStepWhy),
     /// End a service by force, where that was asked.
     Force(decisions::OnStep),
+    /// Let go of one service of a held run: its steps are passed over, others may act on it.
+    Release(decisions::Release),
     /// End a run here.
     GiveUp(decisions::OnRunWhy),
     /// The one switch that holds every run.
@@ -119,6 +121,7 @@ fn main() -> std::process::ExitCode {
         Command::PassOver(c) => c.run(decisions::StepDecision::PassOver, &cli.global, &say),
         Command::Vouch(c) => c.run(decisions::StepDecision::Vouch, &cli.global, &say),
         Command::Force(c) => c.run(decisions::StepDecision::Force, &cli.global, &say),
+        Command::Release(c) => c.run(&cli.global, &say),
         Command::GiveUp(c) => c.run(&cli.global, &say),
         Command::Standstill(c) => c.run(&cli.global, &say),
         Command::Logs(c) => c.run(&cli.global, &say),

@@ -41,6 +41,11 @@ pub enum DecisionKind {
         /// The step.
         step: StepId,
     },
+    /// Let go of a service of a held run, so that others may act on it: its steps are passed over.
+    Release {
+        /// The service.
+        address: Address,
+    },
     /// End a service by force, where that was asked.
     Force {
         /// The step.
@@ -59,6 +64,7 @@ impl DecisionKind {
             DecisionKind::TryAgain { .. } => "try again",
             DecisionKind::PassOver { .. } => "pass over",
             DecisionKind::Vouch { .. } => "vouch",
+            DecisionKind::Release { .. } => "release",
             DecisionKind::Force { .. } => "force",
             DecisionKind::GiveUp => "give up",
         }
@@ -70,13 +76,13 @@ impl DecisionKind {
             | DecisionKind::PassOver { step }
             | DecisionKind::Vouch { step }
             | DecisionKind::Force { step } => Some(*step),
-            DecisionKind::Hold | DecisionKind::Resume | DecisionKind::GiveUp => None,
+            DecisionKind::Hold | DecisionKind::Resume | DecisionKind::Release { .. } | DecisionKind::GiveUp => None,
         }
     }
     /// Whether it must come with a reason.
     pub fn needs_reason(&self) -> bool {
         match self {
-            DecisionKind::PassOver { .. } | DecisionKind::Vouch { .. } | DecisionKind::GiveUp => true,
+            DecisionKind::PassOver { .. } | DecisionKind::Vouch { .. } | DecisionKind::Release { .. } | DecisionKind::GiveUp => true,
             DecisionKind::Hold | DecisionKind::Resume | DecisionKind::TryAgain { .. } | DecisionKind::Force { .. } => false,
         }
     }
@@ -143,6 +149,24 @@ pub enum Refusal {
         /// What was decided.
         decision: &'static str,
     },
+    /// The run has nothing of this service to let go of.
+    #[error("run {run} does not hold {address}")]
+    NotHolding {
+        /// The run.
+        run: u64,
+        /// The service.
+        address: Address,
+    },
+    /// An act on the service is under way.
+    #[error("step {step} is {state}: what is in flight is awaited before {address} can be released")]
+    InFlight {
+        /// The step.
+        step: StepId,
+        /// How it stands.
+        state: &'static str,
+        /// The service.
+        address: Address,
+    },
     /// There is no such step.
     #[error("run {run} has no step {step}")]
     NoStep {
@@ -162,7 +186,8 @@ impl Refusal {
             Refusal::StepsFirst { .. } => "try it again, pass it over, vouch for it, or give up the run",
             Refusal::NotHeld { .. } => "hold it first, or let it go on",
             Refusal::NoReason { .. } => "say why, for those who read the record",
-            Refusal::NoStep { .. } => "see the run's steps",
+            Refusal::NotHolding { .. } | Refusal::NoStep { .. } => "see the run's steps",
+            Refusal::InFlight { .. } => "wait until the step has ended or failed",
         }
     }
 }
@@ -228,6 +253,19 @@ impl Run {
         } else if self.awaiting().next().is_none() && !self.hold_causes().any(|c| matches!(c, HoldCause::Standstill)) {
             add(DecisionKind::Resume, "goes on from here".to_owned());
         }
+        for address in self.releasable() {
+            let waiting =
+                self.steps_of(address).flat_map(|s| self.waiting_on(s)).filter(|s| self.begun.sequence.step(*s).address != *address);
+            let others = match waiting.collect::<BTreeSet<_>>().len() {
+                0 => String::new(),
+                1 => " and the step that waits on it".to_owned(),
+                n => format!(" and the {n} steps that wait on it"),
+            };
+            add(
+                DecisionKind::Release { address: address.clone() },
+                format!("leaves out what is left to do with {address}{others}, and lets other runs act on it"),
+            );
+        }
         let left = self.steps_not_ended();
         add(
             DecisionKind::GiveUp,
@@ -251,6 +289,25 @@ impl Run {
             }
         }
         all
+    }
+
+    /// Its steps on a service that have not ended.
+    pub(super) fn steps_of<'a>(&'a self, address: &'a Address) -> impl Iterator<Item = StepId> + 'a {
+        self.steps().filter(move |(s, n)| s.address == *address && !n.state.has_ended()).map(|(s, _)| s.id)
+    }
+
+    /// Services of a held run that could be released now: with something left to do, and nothing in flight.
+    fn releasable(&self) -> BTreeSet<&Address> {
+        if self.hold_no().is_none() {
+            return BTreeSet::new();
+        }
+        let free = |a: &&Address| !self.is_released(a) && self.in_flight_on(a).is_none();
+        self.steps().filter(|(_, n)| !n.state.has_ended()).map(|(s, _)| &s.address).filter(free).collect()
+    }
+
+    /// A step on a service whose act or proving is under way.
+    pub(super) fn in_flight_on(&self, address: &Address) -> Option<StepId> {
+        self.steps_of(address).find(|s| matches!(self.step_now(*s).state, StepState::Acting { .. } | StepState::Proving { .. }))
     }
 
     /// The services that a vouched step leaves standing or unproven.

@@ -75,6 +75,9 @@ pub struct Begun {
     pub keep_up: BTreeMap<crate::name::GroupName, KeepUp>,
     /// What it puts over the estate's settings.
     pub overrides: Overrides,
+    /// How many services it works on at once, where it was asked to go slower than the estate allows.
+    #[serde(default)]
+    pub at_once: Option<u32>,
     /// How everything it is answerable for stood.
     pub as_found: BTreeMap<Address, SeenState>,
 }

@@ -239,6 +239,11 @@ pub enum Order {
         /// The step.
         step: StepId,
     },
+    /// Give the locks on one service back (R7).
+    Unlock {
+        /// The service.
+        address: Address,
+    },
     /// Look at everything once more, and answer with `FinalLooked`.
     FinalLook,
     /// Give the locks back.

@@ -273,6 +273,8 @@ pub struct Run {
     /// How what it is answerable for was last seen.
     pub(super) seen: BTreeMap<Address, SeenState>,
     pub(super) lost: BTreeMap<Address, Timestamp>,
+    /// Services an operator released from it.
+    pub(super) released: BTreeSet<Address>,
     end: Option<(Timestamp, RunEnd, Vec<Difference>)>,
     events: u64,
     acts: u32,
@@ -327,6 +329,7 @@ impl Run {
             last_decision: None,
             giving_up: false,
             lost: BTreeMap::new(),
+            released: BTreeSet::new(),
             end: None,
             events: 1,
             acts: 0,
@@ -424,13 +427,21 @@ impl Run {
     pub fn in_flight(&self) -> impl Iterator<Item = &Address> {
         self.in_flight.iter().map(|s| &self.begun.sequence.step(*s).address)
     }
+    /// How many steps are being looked at before their act, and take up no room yet.
+    pub(super) fn looking(&self) -> usize {
+        self.ready.iter().filter(|(_, s)| self.step_now(*s).looking).count()
+    }
     /// The service a step is for, as this run sees it.
     pub fn service(&self, step: StepId) -> &Service {
         &self.begun.services[&self.begun.sequence.step(step).address]
     }
-    /// What it is answerable for (R18).
+    /// What it is answerable for (R18): all it acts on and all those rely on, but what was released.
     pub fn answerable(&self) -> impl Iterator<Item = &Address> {
-        self.begun.services.keys()
+        self.begun.services.keys().filter(|a| !self.is_released(a))
+    }
+    /// Whether an operator released this service from it (R7): others may act on it.
+    pub fn is_released(&self, address: &Address) -> bool {
+        self.released.contains(address)
     }
     pub(super) fn next_act(&self) -> ActId {
         ActId(self.acts + 1)

@@ -6,9 +6,13 @@ use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
     name::Address,
-    run::{ActKind, RunState, StepEnd, StepState},
-    sequence::{Request, Wish},
+    run::{
+        ActKind, Begun, Decision, DecisionKind, Event, Input, Refusal, Rooms, Run, RunId, RunState, StepEnd, StepState,
+        event::EVENT_VERSION,
+    },
+    sequence::{Request, StepId, Wish},
     state::SeenState,
+    time::Timestamp,
 };
 
 use crate::{
@@ -99,6 +103,157 @@ fn asked_and_allowed_it_is_forced() {
     assert_eq!((run.state(), world.state(&at("stuck"))), (RunState::Finished, SeenState::Down));
 }
 
+#[test]
+fn a_released_service_is_left_to_others_and_the_rest_goes_on() {
+    let mut world = world("app -> db, front -> app, side -> db", "", "", &[("app", Fault::StartEnds(99))]);
+    let run = world.play(&Request::new(Wish::Restart, addresses("db")), Operator::Releases).unwrap();
+    assert_eq!(run.state(), RunState::FinishedWithExceptions);
+    assert!(run.is_released(&at("app")) && world.unlocked.contains(&at("app")));
+    assert!(!run.answerable().any(|a| *a == at("app")), "it is answerable for it no longer");
+    assert_eq!(world.state(&at("side")), SeenState::Proven, "what does not wait on it goes on");
+    assert!(!world.acts.contains(&(ActKind::Start, at("front"))), "what waits on it is passed over");
+    let replayed = Run::replay(run.id, world.events.clone()).unwrap();
+    assert!(replayed.is_released(&at("app")));
+}
+
+#[rstest]
+#[case::a_service_it_has_nothing_of("elsewhere", "does not hold")]
+#[case::one_that_is_worked_on("app", "is acting")]
+fn what_cannot_be_released_is_refused(#[case] name: &str, #[case] says: &str) {
+    let mut run = began("app -> db", "db");
+    run.first_looks(&[]);
+    let seen = run.found();
+    run.given(Input::FreshLooked { step: StepId(1), seen });
+    run.given(Input::Decide(decision(DecisionKind::Hold, None)));
+    let hold = run.run.hold_no();
+    let refused = run.refused(Input::Decide(decision(DecisionKind::Release { address: at(name) }, hold)));
+    assert!(refused.to_string().contains(says), "{refused}");
+    assert!(!refused.hint().is_empty());
+}
+
+#[test]
+fn a_service_is_released_only_from_a_held_run() {
+    let mut run = began("app -> db", "db");
+    run.first_looks(&[]);
+    let refused = run.refused(Input::Decide(decision(DecisionKind::Release { address: at("db") }, None)));
+    assert_eq!(refused, Refusal::NotHeld { run: 1 });
+    assert!(!run.run.allowed().iter().any(|a| matches!(a.kind, DecisionKind::Release { .. })));
+}
+
+#[rstest]
+#[case::one_by_one(1)]
+#[case::two(2)]
+#[case::no_limit(99)]
+fn a_run_works_on_no_more_at_once_than_it_was_asked_to(#[case] limit: u32) {
+    let mut world = world("a, b, c, d, e", "", "a=down b=down c=down d=down e=down", &[]);
+    world.at_once = Some(limit);
+    let run = world.play(&Request::new(Wish::Start, addresses("a b c d e")), Operator::GivesUp).unwrap();
+    assert_eq!(run.state(), RunState::Finished);
+    let most = most_at_once(&world.events);
+    assert_eq!(most, limit.min(5) as usize);
+}
+
+/// How many steps were under way at once, at most.
+fn most_at_once(events: &[(Timestamp, Event)]) -> usize {
+    let mut under_way: BTreeSet<StepId> = BTreeSet::new();
+    let mut most = 0;
+    for (_, event) in events {
+        match event {
+            Event::ActIntended { step, .. } => drop(under_way.insert(*step)),
+            Event::StepEnded { step, .. } => drop(under_way.remove(step)),
+            _ => {}
+        }
+        most = most.max(under_way.len());
+    }
+    most
+}
+
+/// A run of a restart, given its inputs by hand.
+struct Began {
+    run: Run,
+    rooms: Rooms,
+    now: Timestamp,
+}
+
+fn began(relations: &str, chosen: &str) -> Began {
+    let (estate, graph) = estate(relations, "");
+    let plan = yantro_core::sequence::plan(
+        &estate,
+        &graph,
+        &facts(&estate, ""),
+        &Default::default(),
+        &Request::new(Wish::Restart, addresses(chosen)),
+    );
+    let begun = Begun {
+        version: EVENT_VERSION,
+        who: "maren".into(),
+        why: None,
+        edition: 1,
+        as_found: plan.sequence.steps.iter().map(|s| (s.address.clone(), s.found)).collect(),
+        services: estate.services.clone(),
+        sequence: plan.sequence,
+        keep_up: BTreeMap::new(),
+        overrides: BTreeMap::new(),
+        at_once: None,
+    };
+    let now = Timestamp::from_ms(1_000);
+    Began { run: Run::begin(RunId(1), now, begun), rooms: Rooms::unlimited(), now }
+}
+
+impl Began {
+    fn found(&self) -> BTreeMap<Address, SeenState> {
+        self.run.begun.services.keys().map(|a| (a.clone(), SeenState::Proven)).collect()
+    }
+    fn given(&mut self, input: Input) {
+        self.run.take(input, self.now, &mut self.rooms).unwrap();
+    }
+    fn first_looks(&mut self, unconfirmed: &[&str]) {
+        self.given(Input::Locked);
+        let (seen, unconfirmed) = (self.found(), unconfirmed.iter().map(|s| (*s).to_owned()).collect());
+        self.given(Input::FirstLooked { seen, unconfirmed });
+    }
+    fn refused(&mut self, input: Input) -> Refusal {
+        let before = told(&self.run);
+        let refusal = self.run.take(input, self.now, &mut self.rooms).unwrap_err();
+        assert_eq!(told(&self.run), before, "what is refused changes nothing");
+        refusal
+    }
+}
+
+fn decision(kind: DecisionKind, hold: Option<u32>) -> Decision {
+    Decision { kind, hold, who: "maren".into(), why: Some("for the test".into()) }
+}
+
+/// A decision that does not fit is refused, and says what it would take.
+#[rstest]
+#[case::without_a_reason(Decision { why: None, ..decision(DecisionKind::GiveUp, None) }, "needs a reason")]
+#[case::an_empty_reason(Decision { why: Some("  ".into()), ..decision(DecisionKind::GiveUp, None) }, "needs a reason")]
+#[case::no_such_step(decision(DecisionKind::PassOver { step: StepId(77) }, None), "has no step 77")]
+#[case::not_held(decision(DecisionKind::Resume, None), "not held")]
+#[case::another_hold(decision(DecisionKind::Resume, Some(4)), "not held")]
+#[case::a_step_that_awaits_nothing(decision(DecisionKind::Vouch { step: StepId(1) }, None), "not held")]
+fn decisions_that_do_not_fit_are_refused(#[case] wrong: Decision, #[case] says: &str) {
+    let mut run = began("app -> db", "db");
+    run.first_looks(&[]);
+    let seen = run.found();
+    run.given(Input::FreshLooked { step: StepId(1), seen });
+    let refused = run.refused(Input::Decide(wrong));
+    assert!(refused.to_string().contains(says), "{refused}");
+    assert!(!refused.hint().is_empty());
+}
+
+/// Two people answer the same hold: the first counts, the second is told.
+#[test]
+fn of_two_decisions_on_one_hold_the_first_counts() {
+    let mut run = began("app -> db", "db");
+    run.first_looks(&["start h/new"]);
+    let hold = run.run.hold_no();
+    assert_eq!(hold, Some(1));
+    run.given(Input::Decide(decision(DecisionKind::Resume, hold)));
+    let refused = run.refused(Input::Decide(Decision { who: "tove".into(), ..decision(DecisionKind::Resume, hold) }));
+    assert_eq!(refused, Refusal::Stale { by: "maren decided: resume".into() });
+}
+
 /// A generated case: relations among up to seven services, how they are found, what is wrong.
 #[derive(Debug, Clone)]
 struct Case {
@@ -128,7 +283,7 @@ fn cases() -> impl Strategy<Value = Case> {
             prop::collection::vec(any::<bool>(), n),
             0..n,
             0u8..3,
-            0u8..4,
+            0u8..5,
             1u32..5,
             prop::collection::btree_set(1usize..80, 0..4),
         )
@@ -184,7 +339,8 @@ fn built(case: &Case) -> (World, Request, Operator) {
     let mut world = World::new(estate, &facts, faults);
     world.kill_at.clone_from(&case.kills);
     let wish = [Wish::Start, Wish::Stop, Wish::Restart][case.wish as usize];
-    let operator = [Operator::TriesAgain, Operator::PassesOver, Operator::Vouches, Operator::GivesUp][case.operator as usize];
+    let operator =
+        [Operator::TriesAgain, Operator::PassesOver, Operator::Vouches, Operator::Releases, Operator::GivesUp][case.operator as usize];
     (world, Request::new(wish, addresses(&format!("s{}", case.chosen))), operator)
 }
 

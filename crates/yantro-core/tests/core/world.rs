@@ -36,6 +36,8 @@ pub enum Operator {
     TriesAgain,
     PassesOver,
     Vouches,
+    /// Lets go of the service whose step failed.
+    Releases,
     GivesUp,
 }
 
@@ -57,6 +59,10 @@ pub struct World {
     rungs: BTreeMap<u32, usize>,
     /// Whether the run was held before the input being worked through.
     was_held: bool,
+    /// How many services the run may work on at once.
+    pub at_once: Option<u32>,
+    /// Services whose locks were given back while the run went on.
+    pub unlocked: BTreeSet<Address>,
 }
 
 impl World {
@@ -76,6 +82,8 @@ impl World {
             given: BTreeSet::new(),
             rungs: BTreeMap::new(),
             was_held: false,
+            at_once: None,
+            unlocked: BTreeSet::new(),
         }
     }
 
@@ -115,6 +123,7 @@ impl World {
             sequence,
             keep_up,
             overrides: BTreeMap::new(),
+            at_once: self.at_once,
         };
         self.events.push((self.now, Event::Begun(Box::new(begun.clone()))));
         let mut run = Run::begin(RunId(1), self.now, begun);
@@ -192,6 +201,7 @@ impl World {
             Operator::TriesAgain if asked && nth.is_multiple_of(2) => DecisionKind::Force { step },
             Operator::TriesAgain if nth < 40 => DecisionKind::TryAgain { step, change: None },
             Operator::TriesAgain | Operator::GivesUp => DecisionKind::GiveUp,
+            Operator::Releases => DecisionKind::Release { address: run.begun.sequence.step(step).address.clone() },
             Operator::PassesOver => DecisionKind::PassOver { step },
             Operator::Vouches => DecisionKind::Vouch { step },
         };
@@ -269,6 +279,13 @@ impl World {
             Order::StopLooking { step } => {
                 self.looking.remove(&step.0);
             }
+            Order::Unlock { address } => {
+                assert!(
+                    run.is_released(&address) && run.in_flight().all(|a| *a != address),
+                    "{address} is let go of while it is worked on"
+                );
+                self.unlocked.insert(address);
+            }
             Order::WatchLog { .. } | Order::Release => {}
         }
     }
@@ -298,6 +315,8 @@ impl World {
         let service = &self.estate.services[address];
         assert!(run.begun.sequence.acted_on().contains(address), "{address} is outside the sequence");
         assert!(service.hands_off.is_none(), "{address} is hands-off");
+        assert!(!self.unlocked.contains(address), "{address} was let go of");
+        assert!(run.begun.at_once.is_none_or(|limit| run.in_flight().count() <= limit as usize), "more at once than asked for");
         let decided = self
             .events
             .iter()

@@ -1,6 +1,6 @@
 //! `yantro preview`, `start`, `stop`, `restart` and `reload`.
 
-use std::collections::BTreeSet;
+use std::{collections::BTreeSet, num::NonZeroU32};
 
 use clap::ValueEnum;
 use yantro_core::{
@@ -39,6 +39,9 @@ pub struct Selection {
     /// Name a group that may fall below the number it keeps up; once for each.
     #[arg(long, value_name = "GROUP")]
     below_keep_up: Vec<GroupName>,
+    /// Work on so many services at once, where that is to be fewer than the estate allows.
+    #[arg(long, value_name = "NUMBER")]
+    at_once: Option<NonZeroU32>,
     /// For this run only: ADDRESS:NAME=VALUE puts NAME into its environment.
     #[arg(long, value_name = "ADDRESS:NAME=VALUE")]
     env: Vec<String>,
@@ -106,6 +109,7 @@ impl Selection {
             left_standing: self.left_standing.into_iter().collect::<BTreeSet<_>>(),
             below_keep_up: self.below_keep_up.into_iter().collect::<BTreeSet<_>>(),
             overrides,
+            at_once: self.at_once,
             why: self.why,
         })
     }

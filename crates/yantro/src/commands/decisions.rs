@@ -1,6 +1,7 @@
 //! Decisions on a run, and the one switch that holds everything.
 
 use yantro_core::{
+    name::Address,
     overrides::Override,
     run::{Allowed, DecisionKind, RunId},
     sequence::StepId,
@@ -67,6 +68,18 @@ pub struct OnStepWhy {
     watch: bool,
 }
 
+/// Let go of a service of a held run.
+#[derive(clap::Args)]
+pub struct Release {
+    /// The run.
+    run: u64,
+    /// The service; its steps are passed over, and other runs may act on it.
+    address: Address,
+    /// Why, for the record.
+    #[arg(long)]
+    why: Option<String>,
+}
+
 /// The one switch that holds every run.
 #[derive(clap::Args)]
 pub struct Standstill {
@@ -95,9 +108,28 @@ pub fn command_for(run: RunId, allowed: &Allowed) -> String {
         DecisionKind::TryAgain { step, .. } => format!("yantro again {run} {step}"),
         DecisionKind::PassOver { step } => format!("yantro pass-over {run} {step} --why …"),
         DecisionKind::Vouch { step } => format!("yantro vouch {run} {step} --why …"),
+        DecisionKind::Release { address } => format!("yantro release {run} {address} --why …"),
         DecisionKind::Force { step } => format!("yantro force {run} {step}"),
         DecisionKind::GiveUp => format!("yantro give-up {run} --why …"),
     }
+}
+
+/// What can be decided, a line each: the command, and what it leads to.
+pub fn lines(view: &RunView) -> Vec<String> {
+    let line = |command: String, leads_to: &str| format!("  {command:<40} {}", tinted(Tint::Rest, leads_to));
+    let is_release = |a: &&Allowed| matches!(a.kind, DecisionKind::Release { .. });
+    let mut lines: Vec<String> =
+        view.allowed.iter().filter(|a| !is_release(a)).map(|a| line(command_for(view.id, a), &a.leads_to)).collect();
+    let mut releases = view.allowed.iter().filter(is_release);
+    match (releases.next(), releases.count()) {
+        (None, _) => {}
+        (Some(one), 0) => lines.push(line(command_for(view.id, one), &one.leads_to)),
+        (Some(_), more) => lines.push(line(
+            format!("yantro release {} ADDRESS --why …", view.id),
+            &format!("leaves out what is left to do with one of {} services, and lets other runs act on it", more + 1),
+        )),
+    }
+    lines
 }
 
 /// Sends a decision. The hold it answers is the one that stands when it is sent.
@@ -185,6 +217,14 @@ impl OnStepWhy {
     pub fn run(self, decision: StepDecision, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
         wait_for(decide(&client, self.run, self.why, say, self.watch, |view| Ok(kind_of(&decision, step_of(view, self.step)?, None))))
+    }
+}
+
+impl Release {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let kind = DecisionKind::Release { address: self.address };
+        wait_for(decide(&client, self.run, self.why, say, false, |_| Ok(kind)))
     }
 }
 

@@ -132,6 +132,7 @@ async fn start_all(engine: &Engine, who: &str) -> Result<(), Failure> {
         left_standing: BTreeSet::new(),
         below_keep_up: BTreeSet::new(),
         overrides: Default::default(),
+        at_once: None,
         why: Some("the demo begins".to_owned()),
     };
     engine.begin(&request, who).await.map_err(|e| failed(&e))?;

@@ -229,9 +229,7 @@ fn last_word(view: &RunView, say: &Say) {
     }
     if view.state == RunState::Held {
         say.line(format!("\nSee the evidence:  yantro show {}", view.id));
-        for allowed in &view.allowed {
-            say.line(format!("  {:<40} {}", super::decisions::command_for(view.id, allowed), tinted(Tint::Rest, &allowed.leads_to)));
-        }
+        super::decisions::lines(view).into_iter().for_each(|l| say.line(l));
     }
     for d in &view.differences {
         say.line(format!("  {} was found {} and is {} now", d.address, d.found, d.now));

@@ -137,9 +137,7 @@ impl Show {
         }
         if !view.held_because.is_empty() {
             say.line("");
-            for allowed in &view.allowed {
-                say.line(format!("  {:<40} {}", super::decisions::command_for(view.id, allowed), tinted(Tint::Rest, &allowed.leads_to)));
-            }
+            super::decisions::lines(&view).into_iter().for_each(|l| say.line(l));
         }
         Ok(Exit::Good)
     }

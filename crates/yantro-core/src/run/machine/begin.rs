@@ -29,7 +29,8 @@ impl Turn<'_> {
                 continue;
             }
             let address = self.address(step);
-            if !self.rooms.has_room(&address) || self.group_is_full(step) {
+            let is_full = self.run.begun.at_once.is_some_and(|limit| self.run.in_flight.len() + self.run.looking() >= limit as usize);
+            if is_full || !self.rooms.has_room(&address) || self.group_is_full(step) {
                 continue;
             }
             let pause = self.pause_before(step);

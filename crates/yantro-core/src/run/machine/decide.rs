@@ -28,7 +28,7 @@ impl Turn<'_> {
             return Err(Refusal::NoStep { run, step });
         }
         let answers_hold = !matches!(decision.kind, DecisionKind::Hold | DecisionKind::GiveUp);
-        if answers_hold && decision.hold != self.run.hold_no() {
+        if answers_hold && (decision.hold.is_none() || decision.hold != self.run.hold_no()) {
             return Err(match (&self.run.last_decision, self.run.hold_no()) {
                 (Some(by), _) => Refusal::Stale { by: by.clone() },
                 (None, None) => Refusal::NotHeld { run },
@@ -49,6 +49,15 @@ impl Turn<'_> {
             && let Some(step) = self.run.awaiting().next()
         {
             return Err(Refusal::StepsFirst { step });
+        }
+        if let DecisionKind::Release { address } = &decision.kind {
+            if !self.run.answerable().any(|a| a == address) {
+                return Err(Refusal::NotHolding { run, address: address.clone() });
+            }
+            if let Some(step) = self.run.in_flight_on(address) {
+                let state = self.run.step_now(step).state.word();
+                return Err(Refusal::InFlight { step, state, address: address.clone() });
+            }
         }
         let (who, why) = (decision.who.clone(), decision.why.clone().unwrap_or_default());
         if let DecisionKind::TryAgain { step, .. } = &decision.kind
@@ -73,6 +82,19 @@ impl Turn<'_> {
             DecisionKind::Vouch { step } => {
                 self.end(step, StepEnd::Vouched { by: who.clone(), why });
                 self.unhold(HoldCause::Step { step }, who);
+            }
+            DecisionKind::Release { address } => {
+                let steps: Vec<StepId> = self.run.steps_of(&address).collect();
+                for step in steps {
+                    // One may have gone with another that it waited on.
+                    if !self.run.step_now(step).state.has_ended() {
+                        self.pass_over(step, &who, &format!("{address} was released: {why}"));
+                    }
+                }
+                self.unhold(HoldCause::Lost { address: address.clone() }, who);
+                let watched: Vec<StepId> = self.run.steps().filter(|(s, _)| s.address == address).map(|(s, _)| s.id).collect();
+                watched.into_iter().for_each(|step| self.order(Order::StopLooking { step }));
+                self.order(Order::Unlock { address });
             }
             DecisionKind::Force { step } => {
                 self.unhold(HoldCause::Step { step }, who);

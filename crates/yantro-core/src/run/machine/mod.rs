@@ -60,7 +60,7 @@ impl Run {
                     orders.push(Order::FindAct { step: step.id, act: *act, kind: *kind, address: step.address.clone() });
                 }
                 StepState::Proving { climbed, .. } => orders.push(self.climb(step.id, *climbed)),
-                StepState::Ended(StepEnd::Done) => orders.extend(self.watch_log(step.id)),
+                StepState::Ended(StepEnd::Done) if !self.is_released(&step.address) => orders.extend(self.watch_log(step.id)),
                 StepState::Waiting
                 | StepState::Pausing { .. }
                 | StepState::Asking { .. }
@@ -329,7 +329,7 @@ impl Turn<'_> {
     // ---- answerable (R18) ----
 
     fn seen(&mut self, address: Address, state: SeenState, says: String) {
-        if !self.run.begun.services.contains_key(&address) || !self.run.first_looked {
+        if !self.run.begun.services.contains_key(&address) || self.run.is_released(&address) || !self.run.first_looked {
             return;
         }
         let before = self.run.seen.insert(address.clone(), state);

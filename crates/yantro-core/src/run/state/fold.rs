@@ -242,6 +242,10 @@ impl Run {
                 self.ready.insert((Reverse(tail), *step));
             }
             DecisionKind::Force { step } => self.step_mut(*step).state = StepState::Waiting,
+            DecisionKind::Release { address } => {
+                self.released.insert(address.clone());
+                self.lost.remove(address);
+            }
             DecisionKind::Hold
             | DecisionKind::Resume
             | DecisionKind::PassOver { .. }
