@@ -200,7 +200,7 @@ fn events() {
 fn acts() {
     let dir = tempfile::tempdir().expect("a folder can be made");
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("a runtime can be made");
-    let here = Here::new(dir.path()).expect("the recorder can be put there");
+    let here = Here::new(dir.path(), &dir.path().join("hosts")).expect("the recorder can be put there");
     let text = "[estate]\nname = \"f\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n[service.s]\nhost = \"h\"\nrun_by = \"commands\"\n\
                 commands = { start = [\"/bin/sleep\", \"0.001\"], stop = [\"/bin/true\"], state = [\"/bin/true\"] }\n";
     let estate = vet(text, "/").estate.expect("a sound estate");

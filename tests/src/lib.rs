@@ -133,6 +133,7 @@ impl Server {
 
     fn command(&self) -> Command {
         let mut command = Command::new(program("yantro"));
+        command.env("YANTRO_HOST_RECORDS", self.dir.path().join("hosts"));
         command.env("YANTRO_DATA", self.data()).env("YANTRO_WHO", "maren").env_remove("NO_COLOR").stdin(Stdio::null());
         command
     }

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/acknowledgements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a forbidden log line as known: it no longer keeps its service ailing. */
+        post: operations["acknowledge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -261,10 +278,34 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/take-overs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Act on a host from now on, in the place of another server. */
+        post: operations["takeOver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description That a forbidden line in a service's log is known, and no longer counts against it. */
+        Acknowledgement: {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @description Why it no longer counts. */
+            why: string;
+        };
         /** @description How an act began. */
         ActBegun: {
             /** @description The exact command, with references in the place of secrets. */
@@ -862,6 +903,8 @@ export interface components {
         HostRow: {
             /** @description Its network address. */
             address: string;
+            /** @description Why this server must not act on it, where that is so (R35). */
+            kept?: string | null;
             /** @description The host. */
             name: components["schemas"]["HostName"];
             /** @description What people call it. */
@@ -917,6 +960,20 @@ export interface components {
             removed: components["schemas"]["Address"][];
             /** @description Warnings. */
             warnings: components["schemas"]["Fault"][];
+        };
+        /** @description A forbidden line that a run saw in a service's log. */
+        LogAgainst: {
+            /** @description When. */
+            at: components["schemas"]["Timestamp"];
+            /** @description The line, secrets masked. */
+            line: string;
+            /**
+             * Format: uint64
+             * @description The run that saw it.
+             */
+            run: number;
+            /** @description The file it is in. */
+            source: string;
         };
         /** @description How often each pattern was seen. */
         LogCount: {
@@ -1340,6 +1397,12 @@ export interface components {
         Seen: {
             /** @description When it was last looked at. */
             as_of: components["schemas"]["Timestamp"];
+            /**
+             * @description A forbidden line in its log, which keeps it ailing until its next start or until somebody
+             *     acknowledges it with a reason (R17).
+             * @default null
+             */
+            log_against: components["schemas"]["LogAgainst"] | null;
             /**
              * Format: uint32
              * @description Its main process, where one is known.
@@ -1863,6 +1926,13 @@ export interface components {
             /** @description The signal that asks a process to stop. */
             signal: components["schemas"]["Signal"];
         };
+        /** @description That this server acts on a host from now on, and no other. */
+        TakeOver: {
+            /** @description The host. */
+            host: components["schemas"]["HostName"];
+            /** @description Why. */
+            why: string;
+        };
         /**
          * Format: date-time
          * @description An instant, RFC 3339 in UTC.
@@ -1906,6 +1976,39 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    acknowledge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acknowledgement"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BoardView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     audit: {
         parameters: {
             query?: {
@@ -2418,6 +2521,39 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["StandstillRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BoardView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeOver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeOver"];
             };
         };
         responses: {

@@ -50,6 +50,7 @@ export const api = {
   plan: (request: BeginRequest) => call<PlanView>('POST', '/plan', request),
   begin: (request: BeginRequest) => call<Schemas['RunBegun']>('POST', '/runs', request),
   decide: (run: number, decision: Schemas['DecisionRequest']) => call<RunView>('POST', `/runs/${run}/decisions`, decision),
+  acknowledge: (address: string, why: string) => call<BoardView>('POST', '/acknowledgements', { address, why }),
   standstill: (on: boolean) => call<BoardView>('POST', '/standstill', { on }),
   relations: (of: string) => call<Relations>('GET', `/relations?of=${encodeURIComponent(of)}`),
 };

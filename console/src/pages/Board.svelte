@@ -99,6 +99,9 @@
 {#if board?.storage_trouble}
   <p class="mt-3 border border-alarm bg-alarm-soft px-3 py-2" role="alert">Nothing is begun: {board.storage_trouble}. What is under way keeps its outcome.</p>
 {/if}
+{#each (board?.hosts ?? []).filter((h) => h.kept) as h (h.name)}
+  <p class="mt-3 border border-alarm bg-alarm-soft px-3 py-2" role="alert"><b>{h.name} is not acted on:</b> {h.kept}. Once that is settled: <span class="font-mono">yantro take-over {h.name} --why …</span></p>
+{/each}
 {#if board?.standstill}
   <p class="mt-3 border border-alarm bg-alarm-soft px-3 py-2" role="alert">Everything is at a standstill: {board.standstill}. Looking goes on.</p>
 {/if}

@@ -1,9 +1,11 @@
 <!-- One service on the board: state, what shows it, how old that is, what can be done. -->
 <script lang="ts">
-  import type { BoardRow } from '../lib/api';
+  import { Refused, api, type BoardRow } from '../lib/api';
+  import { live } from '../lib/live.svelte';
   import { rowHue, word } from '../lib/states';
   import { age, ms } from '../lib/time';
   import Address from './Address.svelte';
+  import Confirm from './Confirm.svelte';
   import Dial from './Dial.svelte';
 
   let { row, asOf }: { row: BoardRow; asOf: number } = $props();
@@ -16,6 +18,16 @@
       row.seen.state === 'down' && !row.differs && row.expected === 'down' ? 'as expected' : '',
     ].filter(Boolean),
   );
+  let asking = $state(false);
+  async function acknowledge(why: string): Promise<string | null> {
+    try {
+      live.take(await api.acknowledge(row.address, why));
+      return null;
+    } catch (error) {
+      if (error instanceof Refused) return `${error.message}. ${error.hint}`;
+      throw error;
+    }
+  }
   const plan = (wish: string): string => `/plan?wish=${wish}&of=${encodeURIComponent(row.address)}`;
 </script>
 
@@ -40,7 +52,18 @@
     {:else}
       <span class="flex gap-1.5">
         {#each row.can as wish, i (wish)}<a class="btn btn-small {i > 0 ? 'max-md:hidden' : ''}" href={plan(wish)} aria-label="{wish} {row.address}: plan it">{wish[0]?.toUpperCase()}{wish.slice(1)}…</a>{/each}
+        {#if row.seen.log_against}<button class="btn btn-small max-md:hidden" onclick={() => (asking = true)} aria-label="acknowledge the line against {row.address}">Known…</button>{/if}
       </span>
+    {/if}
+    {#if row.seen.log_against}
+      <Confirm
+        bind:open={asking}
+        title="Take this line as known: {row.address}"
+        says="{live.board?.estate} · {live.board?.stands_for}. Run {row.seen.log_against.run} saw a forbidden line in {row.seen.log_against.source}: “{row.seen.log_against.line}”. Acknowledged, it no longer keeps the service ailing; the record keeps line and reason."
+        action="Acknowledge"
+        needsReason
+        onconfirm={acknowledge}
+      />
     {/if}
   </td>
 </tr>

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use crate::{
-    state::{Answer, Seen, SeenState, Verdict},
+    state::{Answer, LogAgainst, Seen, SeenState, Verdict},
     time::Timestamp,
 };
 
@@ -43,6 +43,7 @@ impl Watched {
             rung_against: None,
             says: "not looked at yet".to_owned(),
             pid: None,
+            log_against: None,
         };
         Self { seen, contrary: 0 }
     }
@@ -92,6 +93,22 @@ impl Watched {
         self.seen.rung_against = against;
         self.seen.says = says;
         self.seen.pid = look.pid;
+        self.heed_log();
+    }
+
+    /// Notes a forbidden line in its log, or that it was acknowledged or a new start left it behind.
+    pub fn log_against(&mut self, line: Option<LogAgainst>) {
+        self.seen.log_against = line;
+        self.heed_log();
+    }
+
+    /// Whatever its rungs say: a forbidden line keeps it ailing (R17).
+    fn heed_log(&mut self) {
+        let Some(against) = &self.seen.log_against else { return };
+        if matches!(self.seen.state, SeenState::Proven | SeenState::Ailing) {
+            self.seen.state = SeenState::Ailing;
+            self.seen.says = format!("forbidden line in its log, seen by run {}: \"{}\"", against.run, against.line);
+        }
     }
 
     /// Puts it into a state that was shown otherwise: by a climb, or by a stop proven.
@@ -117,6 +134,7 @@ impl Watched {
             }
             SeenState::Unknown | SeenState::Rising | SeenState::Ailing | SeenState::Sinking | SeenState::OutOfReach => {}
         }
+        self.heed_log();
     }
 }
 
@@ -148,6 +166,38 @@ mod tests {
             watched.take(&look(*runs, answers), Timestamp::from_ms(i as i64 * 1000), Duration::from_secs(60), 2);
         }
         assert_eq!(watched.seen.state, state);
+    }
+
+    fn forbidden() -> LogAgainst {
+        LogAgainst { line: "FATAL index lost".into(), source: "/var/log/fares.log".into(), run: 7, at: Timestamp::from_ms(0) }
+    }
+
+    #[test]
+    fn a_forbidden_line_keeps_it_ailing_until_it_is_acknowledged() {
+        let mut watched = Watched::unknown(2, Timestamp::from_ms(0));
+        let round = |watched: &mut Watched, answers| {
+            watched.take(&look(Some(true), answers), Timestamp::from_ms(1000), Duration::from_secs(60), 2);
+            watched.seen.state
+        };
+        assert_eq!(round(&mut watched, &[Holds, Holds]), Proven);
+        watched.log_against(Some(forbidden()));
+        assert_eq!(watched.seen.state, Ailing, "at once, not at the next round");
+        for _ in 0..3 {
+            assert_eq!(round(&mut watched, &[Holds, Holds]), Ailing);
+            assert!(watched.seen.says.contains("FATAL index lost") && watched.seen.says.contains("run 7"));
+        }
+        watched.log_against(None);
+        assert_eq!(round(&mut watched, &[Holds, Holds]), Proven);
+    }
+
+    #[test]
+    fn a_forbidden_line_does_not_make_what_is_down_ailing() {
+        let mut watched = Watched::unknown(2, Timestamp::from_ms(0));
+        watched.log_against(Some(forbidden()));
+        watched.take(&look(Some(false), &[]), Timestamp::from_ms(1000), Duration::from_secs(60), 2);
+        assert_eq!(watched.seen.state, Down);
+        watched.set(Proven, Timestamp::from_ms(2000));
+        assert_eq!(watched.seen.state, Ailing, "what shows it proven otherwise does not outweigh its log");
     }
 
     #[test]

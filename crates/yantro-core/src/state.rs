@@ -117,6 +117,23 @@ pub struct Seen {
     pub says: String,
     /// Its main process, where one is known.
     pub pid: Option<u32>,
+    /// A forbidden line in its log, which keeps it ailing until its next start or until somebody
+    /// acknowledges it with a reason (R17).
+    #[serde(default)]
+    pub log_against: Option<LogAgainst>,
+}
+
+/// A forbidden line that a run saw in a service's log.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct LogAgainst {
+    /// The line, secrets masked.
+    pub line: String,
+    /// The file it is in.
+    pub source: String,
+    /// The run that saw it.
+    pub run: u64,
+    /// When.
+    pub at: Timestamp,
 }
 
 /// How everything stands, by address. A service that is not in it is unknown.

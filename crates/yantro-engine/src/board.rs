@@ -6,13 +6,14 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     board::Watched,
-    estate::{Estate, Expected, Impact, StandsFor},
+    estate::{Estate, Expected, Host, Impact, StandsFor},
     name::{Address, HostName},
     run::{Run, RunId, StepState},
     sequence::StepKind,
     state::{Seen, SeenState},
     time::Timestamp,
 };
+use yantro_reach::Kept;
 use yantro_store::StartedAs;
 
 /// One service on the board.
@@ -65,6 +66,8 @@ pub struct HostRow {
     pub address: String,
     /// What people call it.
     pub title: Option<String>,
+    /// Why this server must not act on it, where that is so (R35).
+    pub kept: Option<String>,
 }
 
 /// Everything.
@@ -192,8 +195,14 @@ pub(crate) fn row(
 }
 
 /// The hosts of an estate.
-pub(crate) fn hosts(estate: &Estate) -> Vec<HostRow> {
-    estate.hosts.iter().map(|(name, h)| HostRow { name: name.clone(), address: h.address.clone(), title: h.title.clone() }).collect()
+pub(crate) fn hosts(estate: &Estate, kept: impl Fn(&str) -> Option<Kept>) -> Vec<HostRow> {
+    let row = |(name, h): (&HostName, &Host)| HostRow {
+        name: name.clone(),
+        address: h.address.clone(),
+        title: h.title.clone(),
+        kept: kept(&h.address).map(|k| k.to_string()),
+    };
+    estate.hosts.iter().map(row).collect()
 }
 
 /// How everything is watched, by address.

@@ -18,7 +18,7 @@ use tokio::sync::{
 use yantro_core::{
     estate::{Estate, Fault, Service, vet},
     graph::EstateGraph,
-    name::{Address, GroupName},
+    name::{Address, GroupName, HostName},
     overrides::{self, Overrides},
     run::{
         Begun, Decision, Event, Input, Refusal, Run, RunId,
@@ -28,13 +28,14 @@ use yantro_core::{
     sequence::{Plan, Request, Usual, Wish, plan},
     state::{Facts, SeenState},
 };
-use yantro_reach::{Here, HereError};
-use yantro_store::{Batch, Edition, Reader, RunRow, StoreError};
+use yantro_reach::{Here, HereError, Kept};
+use yantro_store::{Edition, Reader, RunRow, StoreError};
 
 use crate::{
     board::{self, BoardView},
     clock::Clock,
     hands::Hands,
+    identity::Identity,
     locks::Locks,
     publish::{Published, Publisher},
     storage::Storage,
@@ -88,6 +89,23 @@ pub enum EngineError {
         /// What the system said.
         source: std::io::Error,
     },
+    /// A host is not this server's to act on (R35).
+    #[error("{host} must not be acted on by this server: {why}")]
+    HostKept {
+        /// The host.
+        host: HostName,
+        /// Why.
+        why: String,
+    },
+    /// There is no such host.
+    #[error("there is no host {0} in the estate")]
+    NoHost(HostName),
+    /// There is nothing to acknowledge.
+    #[error("no forbidden line is held against {0}")]
+    NothingAgainst(Address),
+    /// A reason is needed.
+    #[error("{0} needs a reason")]
+    NoReason(&'static str),
     /// Everything is at a standstill.
     #[error("everything is at a standstill, by {0}")]
     Standstill(String),
@@ -107,6 +125,12 @@ impl EngineError {
             EngineError::Store(_) => "see the server's log; is the disk full or the file damaged?".to_owned(),
             EngineError::Here(_) | EngineError::Data { .. } => "see that the data folder may be written".to_owned(),
             EngineError::Taken(_) => "stop the other server, or give this one a data folder of its own".to_owned(),
+            EngineError::HostKept { host, .. } => {
+                format!("end the other server, or if it is gone for good: yantro take-over {host} --why …")
+            }
+            EngineError::NoHost(_) => "see the board for the hosts there are".to_owned(),
+            EngineError::NothingAgainst(_) => "see the board for what ails it".to_owned(),
+            EngineError::NoReason(_) => "say why, for those who read the record".to_owned(),
             EngineError::Standstill(_) => "lift the standstill first".to_owned(),
         }
     }
@@ -178,6 +202,9 @@ pub struct LoadOutcome {
 pub struct Options {
     /// Only look, never act: everything is at a standstill from the first.
     pub looking_only: bool,
+    /// Where hosts that are reached from here keep which server acts on them (R35): one folder for all
+    /// servers of a machine.
+    pub host_records: PathBuf,
 }
 
 pub(crate) enum Msg {
@@ -187,6 +214,8 @@ pub(crate) enum Msg {
     Begin { begun: Box<Begun>, reply: oneshot::Sender<RunId> },
     Decide { run: RunId, decision: Decision, reply: oneshot::Sender<Result<(), EngineError>> },
     Load { edition: Box<Edition>, loaded: Arc<Loaded>, reply: oneshot::Sender<()> },
+    Acknowledge { address: Address, who: String, why: String, reply: oneshot::Sender<Result<(), EngineError>> },
+    Audit { who: String, what: &'static str, about: String, why: String, reply: oneshot::Sender<()> },
     Standstill { on: bool, who: String, reply: oneshot::Sender<()> },
 }
 
@@ -251,8 +280,14 @@ impl Engine {
         };
         let next_run = reader.last_run()? + 1;
         let (inbox, messages) = unbounded_channel();
-        let hands = Hands::new(Here::new(data)?, clock, inbox.clone(), started);
+        let identity = Identity::of(&reader, data)?;
+        let batch = identity.first_batch(clock.now());
+        let hands = Hands::new(Here::new(data, &options.host_records)?, clock, inbox.clone(), started, identity);
+        for (address, against) in reader.log_against()? {
+            hands.set_log_against(&address, Some(against));
+        }
         hands.follow_started();
+        let standstill = standstill.or_else(|| loaded.as_ref().and_then(|l| doubts_the_store(&hands, &l.estate)));
         let shared = Arc::new(Shared {
             loaded: RwLock::new(loaded),
             runs: RwLock::new(runs),
@@ -269,7 +304,7 @@ impl Engine {
             engine: engine.clone(),
             locks: Locks::default(),
             queue: Vec::new(),
-            batch: Batch::default(),
+            batch,
             orders: Vec::new(),
             replies: Vec::new(),
             next_run,
@@ -330,7 +365,7 @@ impl Engine {
             as_of: now,
             standstill: read(&self.shared.standstill).clone(),
             storage_trouble: read(&self.shared.storage_trouble).clone(),
-            hosts: loaded.as_ref().map_or_else(Vec::new, |l| board::hosts(&l.estate)),
+            hosts: loaded.as_ref().map_or_else(Vec::new, |l| board::hosts(&l.estate, |h| self.hands.may_act_on(h).err())),
             services,
             open_runs: runs.values().filter(|r| !r.has_ended()).map(summary).collect(),
         }
@@ -426,6 +461,12 @@ impl Engine {
         if let Some(stray) = request.overrides.keys().find(|a| !acted_on.contains(*a)) {
             return Err(EngineError::StrayOverride(stray.clone()));
         }
+        let hosts: BTreeSet<&HostName> = acted_on.iter().map(|a| &a.host).collect();
+        for host in hosts {
+            if let Err(kept) = self.hands.may_act_on(&loaded.estate.hosts[host].address) {
+                return Err(EngineError::HostKept { host: host.clone(), why: kept.to_string() });
+            }
+        }
         let begun = begun(plan, &loaded, request, who);
         let (reply, answered) = oneshot::channel();
         self.send(Msg::Begin { begun: Box::new(begun), reply });
@@ -437,6 +478,32 @@ impl Engine {
         let (reply, answered) = oneshot::channel();
         self.send(Msg::Decide { run, decision, reply });
         answered.await.expect("the loop answers what it was asked")
+    }
+
+    /// Acknowledges the forbidden line that is held against a service, with a reason (R17).
+    pub async fn acknowledge(&self, address: Address, who: &str, why: &str) -> Result<(), EngineError> {
+        if why.trim().is_empty() {
+            return Err(EngineError::NoReason("to acknowledge"));
+        }
+        let (reply, answered) = oneshot::channel();
+        self.send(Msg::Acknowledge { address: address.clone(), who: who.to_owned(), why: why.to_owned(), reply });
+        answered.await.expect("the loop answers what it was asked")?;
+        let service = self.loaded().and_then(|l| l.estate.services.get(&address).cloned());
+        self.hands.look(service.into_iter().collect()).await;
+        Ok(())
+    }
+
+    /// Takes a host over from the server that acted on it before (R35).
+    pub async fn take_over(&self, host: &HostName, who: &str, why: &str) -> Result<(), EngineError> {
+        if why.trim().is_empty() {
+            return Err(EngineError::NoReason("to take a host over"));
+        }
+        let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
+        let address = loaded.estate.hosts.get(host).ok_or_else(|| EngineError::NoHost(host.clone()))?.address.clone();
+        let (reply, answered) = oneshot::channel();
+        self.send(Msg::Audit { who: who.to_owned(), what: "take over", about: format!("host {host}"), why: why.to_owned(), reply });
+        answered.await.expect("the loop answers what it was asked");
+        self.hands.take_over(&address).map_err(|kept| EngineError::HostKept { host: host.clone(), why: kept.to_string() })
     }
 
     /// Loads an estate as a new edition.
@@ -548,6 +615,14 @@ fn begun(plan: Plan, loaded: &Loaded, request: &BeginRequest, who: &str) -> Begu
         at_once: request.at_once.map(NonZeroU32::get),
         as_found,
     }
+}
+
+/// Whether a host knows that this store is not the newest: then only looking is safe (R35).
+fn doubts_the_store(hands: &Hands, estate: &Estate) -> Option<String> {
+    estate.hosts.iter().find_map(|(name, host)| match hands.may_act_on(&host.address) {
+        Err(kept) if kept.doubts_the_store() => Some(format!("what host {name} keeps: {kept}")),
+        Err(Kept::ByAnother(_) | Kept::Unusable { .. } | Kept::ByACopy(_) | Kept::OlderStore) | Ok(()) => None,
+    })
 }
 
 /// One server per data folder (R35).

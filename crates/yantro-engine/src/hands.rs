@@ -12,15 +12,15 @@ use yantro_core::{
     board::{Look, Watched},
     estate::Service,
     name::Address,
-    run::{ActBegun, ActEnd, ActId, ActKind, Input, RunId, input::LogMark},
+    run::{ActBegun, ActEnd, ActId, ActKind, Input, Run, RunId, input::LogMark},
     sequence::{StepId, StepKind},
-    state::SeenState,
+    state::{LogAgainst, SeenState},
     time::Timestamp,
 };
-use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Here, Recorded};
+use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Here, Kept, Recorded};
 use yantro_store::StartedAs;
 
-use crate::{board::Watching, clock::Clock, engine::Msg};
+use crate::{board::Watching, clock::Clock, engine::Msg, identity::Identity};
 
 /// Looks taken side by side.
 const SIDE_BY_SIDE: usize = 32;
@@ -36,15 +36,28 @@ pub(crate) struct Hands {
     started: Arc<RwLock<BTreeMap<Address, Arc<StartedAs>>>>,
     watching: Arc<RwLock<Watching>>,
     climbs: Arc<Mutex<HashMap<(RunId, StepId), AbortHandle>>>,
+    pub identity: Arc<Identity>,
 }
 
-/// The identity of an act on its machine.
-pub(crate) fn identity(run: RunId, act: ActId) -> String {
-    format!("run-{run}/act-{}", act.0)
+/// The identity of an act on its machine. When its run began is part of it: a store restored from a
+/// copy counts its runs from where the copy was, and must not take an older run's acts for its own.
+pub(crate) fn identity(run: &Run, act: ActId) -> String {
+    format!("run-{}-{:x}/act-{}", run.id, run.began_at.as_ms(), act.0)
+}
+
+/// An act as ordered.
+#[derive(Debug, Clone)]
+pub(crate) struct Given {
+    pub run: RunId,
+    pub step: StepId,
+    pub act: ActId,
+    pub kind: ActKind,
+    /// See [`identity`].
+    pub identity: String,
 }
 
 impl Hands {
-    pub fn new(here: Here, clock: Clock, inbox: UnboundedSender<Msg>, started: Vec<(Address, StartedAs)>) -> Self {
+    pub fn new(here: Here, clock: Clock, inbox: UnboundedSender<Msg>, started: Vec<(Address, StartedAs)>, identity: Identity) -> Self {
         let mut known = BTreeMap::new();
         for (address, s) in &started {
             if let Recorded::Begun(record) | Recorded::Ended(Some(record), _) = here.recorded(&s.act) {
@@ -59,6 +72,7 @@ impl Hands {
             started: Arc::new(RwLock::new(started.into_iter().map(|(a, s)| (a, Arc::new(s))).collect())),
             watching: Arc::default(),
             climbs: Arc::default(),
+            identity: Arc::new(identity),
         }
     }
 
@@ -101,6 +115,23 @@ impl Hands {
         watching.entry(address.clone()).or_insert_with(|| Watched::unknown(0, now)).set(state, now);
     }
 
+    /// Notes a forbidden line in a service's log, or that none counts any longer (R17).
+    pub fn set_log_against(&self, address: &Address, against: Option<LogAgainst>) {
+        let now = self.clock.now();
+        let mut watching = self.watching.write().unwrap_or_else(PoisonError::into_inner);
+        watching.entry(address.clone()).or_insert_with(|| Watched::unknown(0, now)).log_against(against);
+    }
+
+    /// Whether a host of this network address is this server's to act on (R35).
+    pub fn may_act_on(&self, host: &str) -> Result<(), Kept> {
+        self.identity.with_claim(|claim| self.here.may_act_on(host, claim))
+    }
+
+    /// Takes a host over from the server that acted on it before.
+    pub fn take_over(&self, host: &str) -> Result<(), Kept> {
+        self.identity.with_claim(|claim| self.here.take_over(host, claim))
+    }
+
     /// Forgets what is no longer in the estate.
     pub fn keep_only(&self, keep: impl Fn(&Address) -> bool) {
         self.watching.write().unwrap_or_else(PoisonError::into_inner).retain(|a, _| keep(a));
@@ -137,24 +168,31 @@ impl Hands {
     }
 
     /// Gives an act under its identity.
-    pub fn act(&self, run: RunId, step: StepId, act: ActId, kind: ActKind, service: Service) {
+    ///
+    /// `host` is the network address of the service's host, which must be this server's to act on.
+    pub fn act(&self, given: Given, service: Service, host: String) {
         let hands = self.clone();
         tokio::spawn(async move {
+            let Given { run, step, act, kind, .. } = given;
+            if let Err(kept) = hands.identity.with_claim(|claim| hands.here.claim(&host, claim)) {
+                let (why, mend) = (kept.to_string(), format!("yantro take-over {} --why …", service.address.host));
+                return hands.tell(run, Input::ActEnded { step, act, end: ActEnd::Refused { why, mend } });
+            }
             let address = service.address.clone();
             // A stop, a reload and a force work on what was started, a start on what the run says.
             let service = if kind == ActKind::Start { service } else { hands.as_started(&service) };
             let known = if kind == ActKind::Start { None } else { hands.known(&address) };
-            let identity = identity(run, act);
-            let spec = ActSpec { identity: &identity, kind, service: &service, known: known.as_ref() };
-            let teller = hands.teller(run, step, act, kind, address);
+            let spec = ActSpec { identity: &given.identity, kind, service: &service, known: known.as_ref() };
+            let teller = hands.teller(given.clone(), address);
             if let Err(end) = hands.here.act(spec, teller).await {
                 hands.tell(run, Input::ActEnded { step, act, end });
             }
         });
     }
 
-    fn teller(&self, run: RunId, step: StepId, act: ActId, kind: ActKind, address: Address) -> impl Fn(ActNews) + Send + use<> {
+    fn teller(&self, given: Given, address: Address) -> impl Fn(ActNews) + Send + use<> {
         let hands = self.clone();
+        let Given { run, step, act, kind, .. } = given;
         move |news| match news {
             ActNews::Begun(begun, record) => {
                 if kind == ActKind::Start {
@@ -171,8 +209,8 @@ impl Hands {
                 let _ = hands.inbox.send(Msg::LookAt(address.clone()));
             }
             ActNews::BegunBefore => {
-                let (hands, address) = (hands.clone(), address.clone());
-                tokio::spawn(async move { hands.find(run, step, act, kind, address).await });
+                let (hands, given, address) = (hands.clone(), given.clone(), address.clone());
+                tokio::spawn(async move { hands.find(given, address).await });
             }
             ActNews::Lost(why) => {
                 tracing::warn!(%run, %step, %why, "an act's outcome is unknown");
@@ -191,28 +229,29 @@ impl Hands {
     }
 
     /// Finds out what became of an act that was intended before the server ended (R21).
-    pub fn find_act(&self, run: RunId, step: StepId, act: ActId, kind: ActKind, service: Service) {
+    pub fn find_act(&self, given: Given, service: Service, host: String) {
         let hands = self.clone();
         tokio::spawn(async move {
-            match hands.here.recorded(&identity(run, act)) {
+            match hands.here.recorded(&given.identity) {
                 // Never begun: given now, under the same identity. Were a recorder on its way
                 // still, one of the two is refused by the other's folder.
-                Recorded::Nothing => hands.act(run, step, act, kind, service),
-                _ => hands.find(run, step, act, kind, service.address).await,
+                Recorded::Nothing => hands.act(given, service, host),
+                _ => hands.find(given, service.address).await,
             }
         });
     }
 
-    async fn find(&self, run: RunId, step: StepId, act: ActId, kind: ActKind, address: Address) {
-        let identity = identity(run, act);
+    async fn find(&self, given: Given, address: Address) {
+        let Given { run, step, act, kind, .. } = given;
+        let identity = &given.identity;
         // A folder without a record: its recorder may be about to write it.
-        let mut recorded = self.here.recorded(&identity);
+        let mut recorded = self.here.recorded(identity);
         for _ in 0..100 {
             if recorded != Recorded::OnlyFolder {
                 break;
             }
             tokio::time::sleep(Duration::from_millis(10)).await;
-            recorded = self.here.recorded(&identity);
+            recorded = self.here.recorded(identity);
         }
         let remember = |record: &ActRecord| {
             if kind == ActKind::Start {
@@ -226,7 +265,7 @@ impl Hands {
             Recorded::Nothing | Recorded::OnlyFolder => self.tell(run, Input::ActUnknown { step, act }),
             Recorded::Begun(record) => {
                 remember(&record);
-                self.here.follow(&identity, record, self.teller(run, step, act, kind, address.clone())).await;
+                self.here.follow(identity, record, self.teller(given.clone(), address.clone())).await;
             }
             Recorded::Ended(record, end) => {
                 if let Some(record) = &record {

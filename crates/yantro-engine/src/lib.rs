@@ -8,6 +8,7 @@ mod board;
 mod clock;
 mod engine;
 mod hands;
+mod identity;
 mod locks;
 mod orders;
 mod publish;

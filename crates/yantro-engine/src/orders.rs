@@ -8,14 +8,15 @@ use std::{
 use yantro_core::{
     estate::Service,
     name::Address,
-    run::{Begun, HoldCause, Input, Run, RunId, input::Order},
-    sequence::{Request, StepKind, Usual, plan},
+    run::{ActId, ActKind, Begun, HoldCause, Input, Run, RunId, input::Order},
+    sequence::{Request, StepId, StepKind, Usual, plan},
     state::{Facts, SeenState},
     time::Timestamp,
 };
 
 use crate::{
     engine::{Engine, read},
+    hands::{Given, identity},
     publish::{Published, Topic},
     view,
     work::Work,
@@ -61,13 +62,13 @@ impl Work {
                 });
             }
             Order::Act { step, act, kind, address } => {
-                if let Some(service) = self.services_of(id, &[address]).pop() {
-                    hands.act(id, step, act, kind, service);
+                if let Some((given, service, host)) = self.given(id, step, act, kind, address) {
+                    hands.act(given, service, host);
                 }
             }
             Order::FindAct { step, act, kind, address } => {
-                if let Some(service) = self.services_of(id, &[address]).pop() {
-                    hands.find_act(id, step, act, kind, service);
+                if let Some((given, service, host)) = self.given(id, step, act, kind, address) {
+                    hands.find_act(given, service, host);
                 }
             }
             Order::Climb { step, attempt, address, kind, from, act } => {
@@ -87,6 +88,20 @@ impl Work {
             }
             Order::StopLooking { step } => hands.stop_looking(id, step),
         }
+    }
+
+    /// What it takes to give an act: the act, its service, and where that is.
+    fn given(&self, run: RunId, step: StepId, act: ActId, kind: ActKind, address: Address) -> Option<(Given, Service, String)> {
+        let service = self.services_of(run, &[address]).pop()?;
+        let identity = identity(read(&self.engine.shared.runs).get(&run)?, act);
+        let host = self.host_of(&service.address);
+        Some((Given { run, step, act, kind, identity }, service, host))
+    }
+
+    /// The network address of a service's host; of one that has left the estate, its name.
+    fn host_of(&self, address: &Address) -> String {
+        let known = self.engine.loaded().and_then(|l| Some(l.estate.hosts.get(&address.host)?.address.clone()));
+        known.unwrap_or_else(|| address.host.to_string())
     }
 
     pub(crate) fn services_of(&self, id: RunId, addresses: &[Address]) -> Vec<Service> {

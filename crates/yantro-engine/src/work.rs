@@ -10,13 +10,14 @@ use std::{
 use tokio::sync::{mpsc::UnboundedReceiver, oneshot};
 use yantro_core::{
     estate::Force,
+    logs::Meaning,
     name::Address,
     run::{
         ActKind, Begun, Decision, DecisionKind, Event, HoldCause, Input, Refusal, Rooms, Run, RunId, StepEnd,
         input::{Order, Stamped},
     },
     sequence::StepKind,
-    state::SeenState,
+    state::{LogAgainst, SeenState},
     time::Timestamp,
 };
 use yantro_store::{AuditRow, Batch, Edition, StartedAs, StoreError};
@@ -97,6 +98,21 @@ impl Work {
                 self.replies.push(Box::new(move || _ = reply.send(outcome)));
             }
             Msg::Load { edition, loaded, reply } => self.load(*edition, loaded, reply),
+            Msg::Acknowledge { address, who, why, reply } => {
+                let outcome = match self.engine.hands.watched(&address).and_then(|w| w.seen.log_against) {
+                    None => Err(EngineError::NothingAgainst(address)),
+                    Some(against) => {
+                        self.audit(&who, "acknowledge", format!("{address}: \"{}\"", against.line), Some(why));
+                        self.log_against(&address, None);
+                        Ok(())
+                    }
+                };
+                self.replies.push(Box::new(move || _ = reply.send(outcome)));
+            }
+            Msg::Audit { who, what, about, why, reply } => {
+                self.audit(&who, what, about, Some(why));
+                self.replies.push(Box::new(move || _ = reply.send(())));
+            }
             Msg::Standstill { on, who, reply } => {
                 self.standstill(on, &who);
                 self.replies.push(Box::new(move || _ = reply.send(())));
@@ -134,6 +150,14 @@ impl Work {
         rooms
     }
 
+    fn log_against(&mut self, address: &Address, against: Option<LogAgainst>) {
+        let known = self.engine.hands.watched(address).and_then(|w| w.seen.log_against);
+        if known != against {
+            self.engine.hands.set_log_against(address, against.clone());
+            self.batch.log_against.push((address.clone(), against));
+        }
+    }
+
     /// What follows from an event besides the run itself.
     pub(crate) fn note(&mut self, run: &Run, event: &Event, now: Timestamp) {
         match event {
@@ -143,7 +167,7 @@ impl Work {
                 if kind == Some(ActKind::Start) {
                     let started = StartedAs {
                         run: run.id,
-                        act: identity(run.id, *act),
+                        act: identity(run, *act),
                         at: now,
                         edition: run.begun.edition,
                         service: run.service(*step).clone(),
@@ -151,6 +175,17 @@ impl Work {
                     };
                     self.engine.hands.remember_started(&planned.address, started.clone());
                     self.batch.started.push((planned.address.clone(), started));
+                    // What its log said before is of another life.
+                    self.log_against(&planned.address, None);
+                }
+            }
+            Event::LogKept { step, logs } => {
+                let planned = run.begun.sequence.step(*step);
+                let mut hits = logs.iter().flat_map(|l| l.hits.iter().map(move |h| (l, h)));
+                let forbidden = hits.rfind(|(_, h)| h.meaning == Meaning::Forbidden);
+                if let Some((log, hit)) = forbidden.filter(|_| planned.kind != StepKind::Stop) {
+                    let against = LogAgainst { line: hit.text.clone(), source: log.source.clone(), run: run.id.0, at: now };
+                    self.log_against(&planned.address, Some(against));
                 }
             }
             Event::StepEnded { step, end: StepEnd::Done } => {
@@ -169,6 +204,9 @@ impl Work {
                 }
             }
             Event::Decided { decision } => {
+                if let DecisionKind::Vouch { step } = &decision.kind {
+                    self.log_against(&run.begun.sequence.step(*step).address, None);
+                }
                 let about = decision.kind.step().map_or_else(|| format!("run {}", run.id), |s| format!("run {}, step {s}", run.id));
                 self.audit(&decision.who, decision.kind.word(), about, decision.why.clone());
             }
@@ -338,6 +376,9 @@ impl Work {
     }
 
     pub(crate) fn stored(&mut self, batch: &Batch, ids: &[i64]) {
+        if let Some(last) = ids.last() {
+            self.engine.hands.identity.came_to(*last);
+        }
         for ((run, stamped), id) in batch.events.iter().zip(ids) {
             let body = serde_json::json!({ "run": run, "no": stamped.no, "at": stamped.at, "event": brief(&stamped.event) });
             self.engine.shared.publisher.tell(Published::new(Topic::Run, Some(*id), &body));

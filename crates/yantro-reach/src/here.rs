@@ -18,6 +18,7 @@ use yantro_core::{
 
 use crate::{
     files::FileEvents,
+    keeper::{Claim, Keepers, Kept},
     logs::mark_logs,
     look,
     procs::{Ours, ProcessId},
@@ -52,6 +53,7 @@ pub struct Here {
     secrets: Mutex<Secrets>,
     pub(crate) files: FileEvents,
     pub(crate) ours: Ours,
+    keepers: Keepers,
 }
 
 /// An act to be given.
@@ -68,7 +70,8 @@ pub struct ActSpec<'a> {
 
 impl Here {
     /// Prepares this machine, keeping records below `data`. Must be called within a tokio runtime.
-    pub fn new(data: &Path) -> Result<Self, HereError> {
+    /// Which server acts on a host is written down in `host_records`, the same for all servers here.
+    pub fn new(data: &Path, host_records: &Path) -> Result<Self, HereError> {
         let folder = data.join("bin");
         let recorder = recorder::install(&folder).map_err(|source| HereError::Recorder { folder, source })?;
         for below in ["acts", "output"] {
@@ -95,6 +98,7 @@ impl Here {
             secrets: Mutex::default(),
             files: FileEvents::new(),
             ours: Ours::default(),
+            keepers: Keepers::new(host_records),
         })
     }
 
@@ -109,6 +113,21 @@ impl Here {
     /// The text with every known secret replaced by its reference.
     pub fn mask(&self, text: &str) -> String {
         self.secrets().mask(text)
+    }
+
+    /// Says whether a host of this network address may be acted on by this server (R35).
+    pub fn may_act_on(&self, address: &str, claim: &Claim<'_>) -> Result<(), Kept> {
+        self.keepers.check(address, claim)
+    }
+
+    /// Claims a host for an act of this server.
+    pub fn claim(&self, address: &str, claim: &Claim<'_>) -> Result<(), Kept> {
+        self.keepers.claim(address, claim)
+    }
+
+    /// Takes a host over from the server that acted there before.
+    pub fn take_over(&self, address: &str, claim: &Claim<'_>) -> Result<(), Kept> {
+        self.keepers.take_over(address, claim)
     }
 
     /// Where a service's own output goes.

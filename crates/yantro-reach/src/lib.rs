@@ -6,6 +6,7 @@
 mod climb;
 mod files;
 mod here;
+mod keeper;
 mod logs;
 mod look;
 mod procs;
@@ -15,6 +16,7 @@ mod sockets;
 
 pub use climb::{Climb, Report};
 pub use here::{ActSpec, Here, HereError};
+pub use keeper::{Claim, Keeper, Kept};
 pub use logs::{LogFollow, LogLine, mark_logs};
 pub use look::{RawLook, Round};
 pub use procs::ProcessId;

@@ -39,6 +39,8 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/runs/{run}", web::get().to(run))
         .route("/runs/{run}/events", web::get().to(run_events))
         .route("/runs/{run}/decisions", web::post().to(decide))
+        .route("/acknowledgements", web::post().to(acknowledge))
+        .route("/take-overs", web::post().to(take_over))
         .route("/standstill", web::post().to(standstill))
         .route("/audit", web::get().to(audit))
         .route("/logs", web::get().to(logs))
@@ -150,6 +152,18 @@ async fn decide(engine: web::Data<Engine>, who: Who, id: web::Path<u64>, body: w
     let id = RunId(*id);
     engine.decide(id, Decision { kind, hold, who: who.0, why }).await?;
     Ok(web::Json(blocking(move || engine.run(id)).await?))
+}
+
+async fn acknowledge(engine: web::Data<Engine>, who: Who, body: web::Json<Acknowledgement>) -> Answer<BoardView> {
+    let Acknowledgement { address, why } = body.into_inner();
+    engine.acknowledge(address, &who.0, &why).await?;
+    Ok(web::Json(engine.board()))
+}
+
+async fn take_over(engine: web::Data<Engine>, who: Who, body: web::Json<TakeOver>) -> Answer<BoardView> {
+    let TakeOver { host, why } = body.into_inner();
+    engine.take_over(&host, &who.0, &why).await?;
+    Ok(web::Json(engine.board()))
 }
 
 async fn standstill(engine: web::Data<Engine>, who: Who, body: web::Json<StandstillRequest>) -> web::Json<BoardView> {

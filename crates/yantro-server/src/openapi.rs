@@ -56,6 +56,12 @@ pub fn document() -> Value {
     add("get", "/runs/{run}/events", "runEvents", "All that happened in a run.", &[], None, ok::<Vec<Stamped>>(&mut g));
     let decision = of_type::<DecisionRequest>(&mut g);
     add("post", "/runs/{run}/decisions", "decide", "Take a decision on a run.", &[], Some(decision), ok::<RunView>(&mut g));
+    let known = of_type::<Acknowledgement>(&mut g);
+    let says = "Take a forbidden log line as known: it no longer keeps its service ailing.";
+    add("post", "/acknowledgements", "acknowledge", says, &[], Some(known), ok::<BoardView>(&mut g));
+    let taken = of_type::<TakeOver>(&mut g);
+    let says = "Act on a host from now on, in the place of another server.";
+    add("post", "/take-overs", "takeOver", says, &[], Some(taken), ok::<BoardView>(&mut g));
     let standstill = of_type::<StandstillRequest>(&mut g);
     add("post", "/standstill", "standstill", "Hold everything, or let it go on.", &[], Some(standstill), ok::<BoardView>(&mut g));
     add("get", "/audit", "audit", "The audit trail.", page, None, ok::<Vec<AuditLine>>(&mut g));

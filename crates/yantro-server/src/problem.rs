@@ -76,6 +76,10 @@ impl From<EngineError> for Problem {
             EngineError::Refused(Refusal::NoReason { .. }) => (422, "no-reason", "A reason is needed"),
             EngineError::Refused(_) => (409, "refused", "The run does not take this now"),
             EngineError::StrayOverride(_) => (422, "stray-override", "An override is not part of this run"),
+            EngineError::NoReason(_) => (422, "no-reason", "A reason is needed"),
+            EngineError::NoHost(_) => (404, "no-host", "There is no such host"),
+            EngineError::NothingAgainst(_) => (409, "nothing-against", "There is nothing to acknowledge"),
+            EngineError::HostKept { .. } => (409, "host-kept", "The host is not this server's to act on"),
             EngineError::Standstill(_) => (409, "standstill", "Everything is at a standstill"),
             EngineError::Store(_) | EngineError::Here(_) | EngineError::Taken(_) | EngineError::Data { .. } => {
                 (500, "internal", "The server has trouble of its own")

@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     estate::Fault,
-    name::Address,
+    name::{Address, HostName},
     run::{DecisionKind, RunId},
     sequence::Plan,
     time::Timestamp,
@@ -84,6 +84,26 @@ pub struct DecisionRequest {
     /// Why.
     #[serde(default)]
     pub why: Option<String>,
+}
+
+/// That a forbidden line in a service's log is known, and no longer counts against it.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Acknowledgement {
+    /// The service.
+    pub address: Address,
+    /// Why it no longer counts.
+    pub why: String,
+}
+
+/// That this server acts on a host from now on, and no other.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TakeOver {
+    /// The host.
+    pub host: HostName,
+    /// Why.
+    pub why: String,
 }
 
 /// The one switch.

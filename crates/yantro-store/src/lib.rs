@@ -6,7 +6,7 @@
 
 mod schema;
 
-use std::{path::Path, time::Duration};
+use std::{collections::BTreeSet, path::Path, time::Duration};
 
 use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, TransactionBehavior, params};
 use serde::{Deserialize, Serialize};
@@ -14,6 +14,7 @@ use yantro_core::{
     name::Address,
     run::{Event, RunId, input::Stamped},
     sequence::StepKind,
+    state::LogAgainst,
     time::Timestamp,
 };
 
@@ -148,6 +149,10 @@ pub struct Batch {
     pub edition: Option<Edition>,
     /// Settings by name.
     pub settings: Vec<(String, String)>,
+    /// Forbidden lines in services' logs, and which of them no longer count.
+    pub log_against: Vec<(Address, Option<LogAgainst>)>,
+    /// A session of this store that begins: its identity, and when.
+    pub session: Option<(String, Timestamp)>,
 }
 
 impl Batch {
@@ -160,6 +165,8 @@ impl Batch {
             && self.audit.is_empty()
             && self.edition.is_none()
             && self.settings.is_empty()
+            && self.log_against.is_empty()
+            && self.session.is_none()
     }
 }
 
@@ -264,6 +271,17 @@ fn write(t: &Transaction<'_>, batch: &Batch) -> Result<Vec<i64>, StoreError> {
     for (name, value) in &batch.settings {
         t.execute("INSERT INTO setting (name, value) VALUES (?1,?2) ON CONFLICT (name) DO UPDATE SET value = ?2", params![name, value])?;
     }
+    for (address, against) in &batch.log_against {
+        match against {
+            Some(against) => t
+                .prepare_cached("INSERT INTO log_against (address, body) VALUES (?1,?2) ON CONFLICT (address) DO UPDATE SET body = ?2")?
+                .execute(params![address.to_string(), json(against)])?,
+            None => t.prepare_cached("DELETE FROM log_against WHERE address = ?1")?.execute(params![address.to_string()])?,
+        };
+    }
+    if let Some((id, at)) = &batch.session {
+        t.execute("INSERT INTO session (id, at) VALUES (?1,?2)", params![id, at.as_ms()])?;
+    }
     Ok(ids)
 }
 
@@ -357,6 +375,29 @@ impl Reader {
             }
         }
         Ok(all)
+    }
+
+    /// Forbidden lines in services' logs that still count.
+    pub fn log_against(&self) -> Result<Vec<(Address, LogAgainst)>, StoreError> {
+        let mut statement = self.connection.prepare("SELECT address, body FROM log_against ORDER BY address")?;
+        let rows = statement.query_map([], |r| Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?)))?;
+        let mut all = Vec::new();
+        for row in rows {
+            let (address, body) = row?;
+            let against = serde_json::from_str(&body)
+                .map_err(|source| StoreError::Unreadable { what: format!("the line against {address}"), source })?;
+            if let Ok(address) = address.parse() {
+                all.push((address, against));
+            }
+        }
+        Ok(all)
+    }
+
+    /// Every session that this store was served in.
+    pub fn sessions(&self) -> Result<BTreeSet<String>, StoreError> {
+        let mut statement = self.connection.prepare("SELECT id FROM session")?;
+        let rows = statement.query_map([], |r| r.get(0))?;
+        Ok(rows.collect::<Result<_, _>>()?)
     }
 
     /// The middle of the last good times of every step, by service and kind of step.
@@ -479,6 +520,46 @@ mod tests {
         writer.limit_pages(None).unwrap();
         writer.commit(&many).unwrap();
         assert_eq!(Reader::open(&path).unwrap().events_of(RunId(1)).unwrap().len(), 399);
+    }
+
+    #[test]
+    fn a_line_against_a_service_is_kept_until_it_no_longer_counts() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("yantro.db");
+        let mut writer = Writer::open(&path).unwrap();
+        let address: Address = "quay-1/fares-db".parse().unwrap();
+        let against = |line: &str| Some(LogAgainst { line: line.into(), source: "fares.log".into(), run: 3, at: Timestamp::from_ms(5) });
+        for line in ["FATAL one", "FATAL two"] {
+            writer.commit(&Batch { log_against: vec![(address.clone(), against(line))], ..Batch::default() }).unwrap();
+        }
+        let kept = Reader::open(&path).unwrap().log_against().unwrap();
+        assert_eq!(kept, [(address.clone(), against("FATAL two").unwrap())], "the newest counts");
+        writer.commit(&Batch { log_against: vec![(address, None)], ..Batch::default() }).unwrap();
+        assert!(Reader::open(&path).unwrap().log_against().unwrap().is_empty());
+    }
+
+    #[test]
+    fn every_session_is_remembered() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("yantro.db");
+        let mut writer = Writer::open(&path).unwrap();
+        for id in ["b", "a"] {
+            writer.commit(&Batch { session: Some((id.into(), Timestamp::from_ms(1))), ..Batch::default() }).unwrap();
+        }
+        assert_eq!(Reader::open(&path).unwrap().sessions().unwrap(), ["a".to_owned(), "b".to_owned()].into());
+    }
+
+    #[test]
+    fn what_was_written_down_cannot_be_altered_or_taken_out() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("yantro.db");
+        let mut writer = Writer::open(&path).unwrap();
+        let audit = AuditRow { at: Timestamp::from_ms(1), who: "maren".into(), what: "begin".into(), about: "run 1".into(), why: None };
+        writer.commit(&Batch { events: vec![event(1)], runs: vec![row(0)], audit: vec![audit], ..Batch::default() }).unwrap();
+        for statement in ["UPDATE event SET body = ''", "DELETE FROM event", "UPDATE audit SET who = 'tove'", "DELETE FROM audit"] {
+            let refused = writer.connection.execute_batch(statement).unwrap_err().to_string();
+            assert!(refused.contains("never"), "{statement}: {refused}");
+        }
     }
 
     #[test]

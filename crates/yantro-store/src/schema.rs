@@ -2,7 +2,15 @@
 
 use rusqlite_migration::{M, Migrations};
 
-const STEPS: &[M<'static>] = &[M::up(
+const STEPS: &[M<'static>] = &[FIRST, SECOND];
+
+const SECOND: M<'static> = M::up(
+    "CREATE TABLE log_against (address TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT ROWID;
+     -- Every time this store was served from: a host's record of any other is that of a copy.
+     CREATE TABLE session (id TEXT PRIMARY KEY, at INTEGER NOT NULL) STRICT, WITHOUT ROWID;",
+);
+
+const FIRST: M<'static> = M::up(
     "CREATE TABLE edition (
         no INTEGER PRIMARY KEY, at INTEGER NOT NULL, who TEXT NOT NULL, why TEXT, text TEXT NOT NULL, folder TEXT NOT NULL
      ) STRICT;
@@ -27,7 +35,7 @@ const STEPS: &[M<'static>] = &[M::up(
      CREATE TRIGGER event_is_kept BEFORE DELETE ON event BEGIN SELECT RAISE(ABORT, 'events are never taken out'); END;
      CREATE TRIGGER audit_is_kept BEFORE DELETE ON audit BEGIN SELECT RAISE(ABORT, 'the audit trail is never shortened'); END;
      CREATE TRIGGER audit_stays BEFORE UPDATE ON audit BEGIN SELECT RAISE(ABORT, 'the audit trail is never altered'); END;",
-)];
+);
 
 pub(crate) fn migrations() -> Migrations<'static> {
     Migrations::from_slice(STEPS)

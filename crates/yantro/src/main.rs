@@ -81,6 +81,10 @@ enum Command {
     Release(decisions::Release),
     /// End a run here.
     GiveUp(decisions::OnRunWhy),
+    /// Take a forbidden log line as known: it no longer keeps its service ailing.
+    Acknowledge(decisions::Acknowledge),
+    /// Act on a host from now on, in the place of another server or of a copy of this one.
+    TakeOver(decisions::TakeOver),
     /// The one switch that holds every run.
     Standstill(decisions::Standstill),
     /// Show or follow the logs of several services together.
@@ -123,6 +127,8 @@ fn main() -> std::process::ExitCode {
         Command::Force(c) => c.run(decisions::StepDecision::Force, &cli.global, &say),
         Command::Release(c) => c.run(&cli.global, &say),
         Command::GiveUp(c) => c.run(&cli.global, &say),
+        Command::Acknowledge(c) => c.run(&cli.global, &say),
+        Command::TakeOver(c) => c.run(&cli.global, &say),
         Command::Standstill(c) => c.run(&cli.global, &say),
         Command::Logs(c) => c.run(&cli.global, &say),
         Command::Trail(c) => c.run(&cli.global, &say),

@@ -4,6 +4,7 @@ mod bad_input;
 mod browser;
 mod figures;
 mod first_light;
+mod guards;
 mod kills;
 mod quick;
 mod screenshots;

@@ -237,7 +237,8 @@ impl Run {
             }
             let others = match waiting.len() {
                 0 => "nothing waits on it".to_owned(),
-                n => format!("and the {n} step{} that wait{} on it", if n == 1 { "" } else { "s" }, if n == 1 { "s" } else { "" }),
+                1 => "and the step that waits on it".to_owned(),
+                n => format!("and the {n} steps that wait on it"),
             };
             add(DecisionKind::PassOver { step }, format!("leaves out step {step} ({} {address}), {others}", said.kind.word()));
             let standing = match said.kind {

@@ -80,6 +80,9 @@ fn show(board: &BoardView, only_differing: bool, say: &Say) {
     if let Some(why) = &board.storage_trouble {
         say.line(tinted(Tint::Alarm, format!("Nothing is begun: {why}")));
     }
+    for (host, why) in board.hosts.iter().filter_map(|h| Some((&h.name, h.kept.as_ref()?))) {
+        say.line(tinted(Tint::Alarm, format!("{host} is not acted on: {why}. Once that is settled: yantro take-over {host} --why …")));
+    }
     for run in &board.open_runs {
         say.line(format!(
             "run {} · {} · {} · {} of {} steps",
@@ -107,6 +110,7 @@ fn show(board: &BoardView, only_differing: bool, say: &Say) {
             (row.differs && row.in_run.is_none()).then(|| "differs from expected".to_owned()),
             row.hands_off.is_some().then(|| "hands-off".to_owned()),
             row.intended_down.clone().filter(|_| !row.seen.state.is_up()),
+            row.seen.log_against.is_some().then(|| format!("yantro acknowledge {} --why …", row.address)),
             row.restart_owed.then(|| "restart owed".to_owned()),
         ]
         .into_iter()

@@ -1,14 +1,14 @@
 //! Decisions on a run, and the one switch that holds everything.
 
 use yantro_core::{
-    name::Address,
+    name::{Address, HostName},
     overrides::Override,
     run::{Allowed, DecisionKind, RunId},
     sequence::StepId,
     time::Span,
 };
 use yantro_engine::{BoardView, RunView};
-use yantro_server::wire::{DecisionRequest, StandstillRequest};
+use yantro_server::wire::{self, Acknowledgement, DecisionRequest, StandstillRequest};
 
 use crate::{
     Global,
@@ -75,6 +75,26 @@ pub struct Release {
     run: u64,
     /// The service; its steps are passed over, and other runs may act on it.
     address: Address,
+    /// Why, for the record.
+    #[arg(long)]
+    why: Option<String>,
+}
+
+/// Take a forbidden log line as known.
+#[derive(clap::Args)]
+pub struct Acknowledge {
+    /// The service it is held against.
+    address: Address,
+    /// Why it no longer counts, for the record.
+    #[arg(long)]
+    why: Option<String>,
+}
+
+/// Act on a host from now on.
+#[derive(clap::Args)]
+pub struct TakeOver {
+    /// The host.
+    host: HostName,
     /// Why, for the record.
     #[arg(long)]
     why: Option<String>,
@@ -225,6 +245,37 @@ impl Release {
         let client = Client::find(global)?;
         let kind = DecisionKind::Release { address: self.address };
         wait_for(decide(&client, self.run, self.why, say, false, |_| Ok(kind)))
+    }
+}
+
+impl Acknowledge {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let body = Acknowledgement { address: self.address, why: self.why.unwrap_or_default() };
+        let board: BoardView = wait_for(client.post("/acknowledgements", &body))?;
+        if say.is_json() {
+            say.json(&board);
+        } else if let Some(row) = board.services.iter().find(|r| r.address == body.address) {
+            say.line(format!("{} · {}", row.address, tinted(marks::tint(row.seen.state, row.differs), row.seen.state.word())));
+        }
+        Ok(Exit::Good)
+    }
+}
+
+impl TakeOver {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let body = wire::TakeOver { host: self.host, why: self.why.unwrap_or_default() };
+        let board: BoardView = wait_for(client.post("/take-overs", &body))?;
+        if say.is_json() {
+            say.json(&board);
+            return Ok(Exit::Good);
+        }
+        say.line(format!("This server acts on {} from now on, and no other.", body.host));
+        if let Some(why) = &board.standstill {
+            say.line(format!("Everything is still at a standstill ({why}). Let it go on with: yantro standstill off"));
+        }
+        Ok(Exit::Good)
     }
 }
 

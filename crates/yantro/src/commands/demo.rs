@@ -89,8 +89,10 @@ impl Demo {
         let mut gauge = somebody_elses(&folder, &self.net)?;
         let data = folder.join("data");
         let who = who(global);
+        // The demo's hosts are its own: what they keep goes with them.
+        let options = Options { looking_only: false, host_records: folder.join("hosts") };
         let outcome = runtime().block_on(async {
-            let running = begin(&data, listener, Options::default(), &who).await?;
+            let running = begin(&data, listener, options, &who).await?;
             let handle = running.server.handle();
             let server = tokio::spawn(running.server);
             let engine = running.engine;

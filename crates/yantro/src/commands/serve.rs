@@ -2,7 +2,7 @@
 
 use std::{
     net::{IpAddr, TcpListener},
-    path::Path,
+    path::{Path, PathBuf},
 };
 
 use yantro_engine::{Engine, EngineError, Options};
@@ -24,6 +24,19 @@ pub struct Serve {
     /// Only look, never act: every run is held from the first.
     #[arg(long)]
     looking_only: bool,
+    /// Where hosts reached from here keep which server acts on them: one folder for all servers of a
+    /// machine (default: /var/lib/yantro/hosts for root, else ~/.local/state/yantro/hosts).
+    #[arg(long, env = "YANTRO_HOST_RECORDS", value_name = "FOLDER")]
+    host_records: Option<PathBuf>,
+}
+
+/// One folder for all servers of a machine that this account may run.
+fn default_host_records() -> PathBuf {
+    if nix::unistd::geteuid().is_root() {
+        return PathBuf::from("/var/lib/yantro/hosts");
+    }
+    let home = std::env::var_os("HOME").map_or_else(|| PathBuf::from("/var/tmp"), PathBuf::from);
+    home.join(".local/state/yantro/hosts")
 }
 
 /// Print a link for signing in to the console, good once.
@@ -105,9 +118,10 @@ impl Serve {
         log_to_stderr();
         let listener = bind(&self.listen)?;
         let data = data_folder(global);
+        let options = Options { looking_only: self.looking_only, host_records: self.host_records.unwrap_or_else(default_host_records) };
         let runtime = runtime();
         runtime.block_on(async {
-            let running = begin(&data, listener, Options { looking_only: self.looking_only }, &who(global)).await?;
+            let running = begin(&data, listener, options, &who(global)).await?;
             say.talk(format!("Yantro answers at {}", running.base));
             say.talk(format!("Sign in to the console, once: {}", running.link));
             let handle = running.server.handle();

@@ -1,0 +1,62 @@
+//! Which server this is, told apart from every other and from copies of its own store (R35).
+
+use std::{
+    collections::BTreeSet,
+    path::{Path, PathBuf},
+    sync::atomic::{AtomicI64, Ordering},
+};
+
+use yantro_core::time::Timestamp;
+use yantro_reach::Claim;
+use yantro_store::{Batch, Reader, StoreError};
+
+/// The server's identity, this session's, and how far its record has come.
+pub(crate) struct Identity {
+    server: String,
+    session: String,
+    /// This session's and all before it.
+    sessions: BTreeSet<String>,
+    counter: AtomicI64,
+    data: PathBuf,
+}
+
+impl Identity {
+    /// What the store knows, and a new session.
+    pub fn of(reader: &Reader, data: &Path) -> Result<Self, StoreError> {
+        let server = reader.setting("server_id")?.unwrap_or_else(fresh);
+        let mut sessions = reader.sessions()?;
+        let session = fresh();
+        sessions.insert(session.clone());
+        Ok(Self { server, session, sessions, counter: AtomicI64::new(reader.last_event()?), data: data.to_path_buf() })
+    }
+
+    /// What is to be stored before anything else.
+    pub fn first_batch(&self, now: Timestamp) -> Batch {
+        Batch {
+            settings: vec![("server_id".to_owned(), self.server.clone())],
+            session: Some((self.session.clone(), now)),
+            ..Batch::default()
+        }
+    }
+
+    /// Events were stored up to here.
+    pub fn came_to(&self, event: i64) {
+        self.counter.fetch_max(event, Ordering::Relaxed);
+    }
+
+    /// Claims something in this server's name.
+    pub fn with_claim<T>(&self, f: impl FnOnce(&Claim<'_>) -> T) -> T {
+        let is_own_session = |s: &str| self.sessions.contains(s);
+        f(&Claim {
+            server: &self.server,
+            session: &self.session,
+            is_own_session: &is_own_session,
+            counter: self.counter.load(Ordering::Relaxed),
+            data: &self.data,
+        })
+    }
+}
+
+fn fresh() -> String {
+    format!("{:032x}", rand::random::<u128>())
+}

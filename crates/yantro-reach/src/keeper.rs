@@ -1,0 +1,208 @@
+//! Which server acts on a host: written down on the host itself, so that two servers, or a server
+//! and one restored from a copy of its store, never act on it beside each other (R35).
+
+use std::{
+    fs::{self, File},
+    io,
+    path::{Path, PathBuf},
+};
+
+use serde::{Deserialize, Serialize};
+
+/// What a host keeps of the server that acts on it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Keeper {
+    /// The server's identity, made with its store.
+    pub server: String,
+    /// The time its store was last served from: a copy of the store does not know it.
+    pub session: String,
+    /// How far its record of events had come. An older store has not come so far.
+    pub counter: i64,
+    /// Where it keeps its data, for people.
+    pub data: PathBuf,
+}
+
+/// Who wants to act, with all it takes to tell it from others.
+#[derive(Clone, Copy)]
+pub struct Claim<'a> {
+    /// The server's identity.
+    pub server: &'a str,
+    /// This session.
+    pub session: &'a str,
+    /// Whether a session was one of this store's own.
+    pub is_own_session: &'a (dyn Fn(&str) -> bool + Sync),
+    /// How far its record of events has come.
+    pub counter: i64,
+    /// Where it keeps its data.
+    pub data: &'a Path,
+}
+
+/// Why a host must not be acted on.
+#[derive(Debug, thiserror::Error)]
+pub enum Kept {
+    /// Another server acts there.
+    #[error("another server acts there: the one with its data in {}", .0.display())]
+    ByAnother(PathBuf),
+    /// A server with a copy of this store acted there.
+    #[error("a copy of this server's store has acted there since, from {}", .0.display())]
+    ByACopy(PathBuf),
+    /// This store is older than what was done there with it.
+    #[error("more was done there than this store knows of: it was restored from an older copy")]
+    OlderStore,
+    /// The record cannot be read or written.
+    #[error("the host's record of who acts there, {}, cannot be used: {source}", path.display())]
+    Unusable {
+        /// The record.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+}
+
+impl Kept {
+    /// Whether it shows that the store itself is not the newest: then only looking is safe.
+    pub fn doubts_the_store(&self) -> bool {
+        matches!(self, Kept::ByACopy(_) | Kept::OlderStore)
+    }
+}
+
+/// The records of hosts that are reached from here.
+#[derive(Debug, Clone)]
+pub(crate) struct Keepers {
+    folder: PathBuf,
+}
+
+impl Keepers {
+    pub fn new(folder: &Path) -> Self {
+        Self { folder: folder.to_path_buf() }
+    }
+
+    fn path(&self, address: &str) -> PathBuf {
+        self.folder.join(format!("{}.json", address.replace('/', "_")))
+    }
+
+    fn read(&self, address: &str) -> Result<Option<Keeper>, Kept> {
+        let path = self.path(address);
+        let unusable = |source| Kept::Unusable { path: path.clone(), source };
+        match fs::read(&path) {
+            Ok(bytes) => serde_json::from_slice(&bytes).map(Some).map_err(|e| unusable(e.into())),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(unusable(error)),
+        }
+    }
+
+    /// Says whether a host may be acted on; changes nothing.
+    pub fn check(&self, address: &str, claim: &Claim<'_>) -> Result<(), Kept> {
+        match self.read(address)? {
+            Some(keeper) if keeper.server != claim.server => Err(Kept::ByAnother(keeper.data)),
+            Some(keeper) if !(claim.is_own_session)(&keeper.session) => Err(Kept::ByACopy(keeper.data)),
+            Some(keeper) if keeper.counter > claim.counter => Err(Kept::OlderStore),
+            _ => Ok(()),
+        }
+    }
+
+    /// Claims a host for an act: checked and written as one, beside whoever else tries.
+    pub fn claim(&self, address: &str, claim: &Claim<'_>) -> Result<(), Kept> {
+        let _turn = self.turn(address)?;
+        self.check(address, claim)?;
+        self.write(address, claim)
+    }
+
+    /// Takes a host over from whoever acted there before.
+    pub fn take_over(&self, address: &str, claim: &Claim<'_>) -> Result<(), Kept> {
+        let _turn = self.turn(address)?;
+        self.write(address, claim)
+    }
+
+    fn turn(&self, address: &str) -> Result<File, Kept> {
+        let path = self.path(address).with_extension("lock");
+        let lock = || {
+            fs::create_dir_all(&self.folder)?;
+            let file = File::options().create(true).truncate(false).write(true).open(&path)?;
+            file.lock()?;
+            Ok(file)
+        };
+        lock().map_err(|source| Kept::Unusable { path: path.clone(), source })
+    }
+
+    fn write(&self, address: &str, claim: &Claim<'_>) -> Result<(), Kept> {
+        let path = self.path(address);
+        let keeper = Keeper {
+            server: claim.server.to_owned(),
+            session: claim.session.to_owned(),
+            counter: claim.counter,
+            data: claim.data.to_path_buf(),
+        };
+        let half = path.with_extension("half");
+        let written = serde_json::to_vec(&keeper).map_err(io::Error::from).and_then(|bytes| fs::write(&half, bytes));
+        written.and_then(|()| fs::rename(&half, &path)).map_err(|source| Kept::Unusable { path, source })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    /// A server that was served in these sessions, the last of which is now.
+    struct Server<'a> {
+        id: &'a str,
+        sessions: &'a [&'a str],
+        counter: i64,
+    }
+
+    impl Server<'_> {
+        fn with<T>(&self, f: impl FnOnce(&Claim<'_>) -> T) -> T {
+            let own = |s: &str| self.sessions.contains(&s);
+            let session = self.sessions.last().unwrap();
+            f(&Claim { server: self.id, session, is_own_session: &own, counter: self.counter, data: Path::new("/srv/yantro") })
+        }
+        fn acts(&self, keepers: &Keepers) -> Result<(), Kept> {
+            self.with(|c| keepers.claim("127.0.9.1", c))
+        }
+    }
+
+    #[rstest]
+    #[case::the_same_server_goes_on(("a", &["1"][..], 5), ("a", &["1"][..], 6), "")]
+    #[case::started_again(("a", &["1"][..], 5), ("a", &["1", "2"][..], 5), "")]
+    #[case::another_server(("a", &["1"][..], 5), ("b", &["9"][..], 50), "another server acts there")]
+    #[case::the_copy_acted_and_the_first_comes_back(("a", &["1", "2"][..], 5), ("a", &["1", "3"][..], 50), "a copy of this server's store")]
+    #[case::restored_from_an_older_copy(("a", &["1"][..], 50), ("a", &["1", "2"][..], 40), "older copy")]
+    fn who_may_act_on_a_host(#[case] before: (&str, &[&str], i64), #[case] now: (&str, &[&str], i64), #[case] refused: &str) {
+        let dir = tempfile::tempdir().unwrap();
+        let keepers = Keepers::new(dir.path());
+        Server { id: before.0, sessions: before.1, counter: before.2 }.acts(&keepers).unwrap();
+        let server = Server { id: now.0, sessions: now.1, counter: now.2 };
+        match server.acts(&keepers) {
+            Ok(()) => assert_eq!(refused, ""),
+            Err(kept) => {
+                assert!(!refused.is_empty() && kept.to_string().contains(refused), "{kept}");
+                // Taken over by name, it acts; and whoever acted before no longer does.
+                server.with(|c| keepers.take_over("127.0.9.1", c)).unwrap();
+                server.acts(&keepers).unwrap();
+                assert!(Server { id: before.0, sessions: before.1, counter: 1_000 }.acts(&keepers).is_err());
+            }
+        }
+    }
+
+    #[test]
+    fn a_record_that_cannot_be_read_lets_nobody_act() {
+        let dir = tempfile::tempdir().unwrap();
+        let keepers = Keepers::new(dir.path());
+        fs::write(dir.path().join("127.0.9.1.json"), "{ half").unwrap();
+        let server = Server { id: "a", sessions: &["1"], counter: 1 };
+        let refused = server.acts(&keepers).unwrap_err();
+        assert!(refused.to_string().contains("127.0.9.1.json") && !refused.doubts_the_store(), "{refused}");
+    }
+
+    #[test]
+    fn each_host_has_a_record_of_its_own() {
+        let dir = tempfile::tempdir().unwrap();
+        let keepers = Keepers::new(dir.path());
+        let (a, b) = (Server { id: "a", sessions: &["1"], counter: 1 }, Server { id: "b", sessions: &["2"], counter: 1 });
+        a.with(|c| keepers.claim("127.0.9.1", c)).unwrap();
+        b.with(|c| keepers.claim("127.0.9.2", c)).unwrap();
+        assert!(b.with(|c| keepers.check("127.0.9.1", c)).is_err());
+    }
+}
