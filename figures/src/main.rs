@@ -18,11 +18,11 @@ use yantro_core::{
     logs::{LogMatcher, LogScan},
     name::Address,
     run::{ActKind, Event, RunId, input::Stamped},
-    sequence::{Request, Usual, Wish, plan},
-    state::{Facts, SeenState},
+    sequence::{Request, StepKind, Usual, Wish, plan},
+    state::{Facts, SeenState, Verdict},
     time::Timestamp,
 };
-use yantro_reach::{ActNews, ActSpec, Here};
+use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Here, ProcessId};
 use yantro_store::{Batch, RunRow, Writer};
 
 /// The middle of several measurements.
@@ -47,10 +47,12 @@ fn ms(d: Duration) -> String {
 
 fn main() {
     println!("| figure | measured | reference | aim |\n|---|---|---|---|");
-    sequences();
-    logs();
-    events();
-    acts();
+    // All of them, or only those named.
+    let named: Vec<String> = std::env::args().skip(1).collect();
+    let parts: [(&str, fn()); 5] = [("sequences", sequences), ("logs", logs), ("notices", notices), ("events", events), ("acts", acts)];
+    for (_, part) in parts.iter().filter(|(name, _)| named.is_empty() || named.iter().any(|n| n == name)) {
+        part();
+    }
 }
 
 /// An estate of so many services, each relying on five before it.
@@ -161,6 +163,77 @@ fn logs() {
         "ripgrep is not installed".to_owned()
     };
     tell("log verification, 8 patterns, 1 GB", format!("{:.2} GB/s", speed(mine)), reference, "0.7 of ripgrep");
+}
+
+/// How long after something became so a climb says so.
+fn notices() {
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("a runtime can be made");
+    let told = |times: Vec<Duration>| {
+        let worst = times.iter().max().copied().unwrap_or_default();
+        (ms(median(times)), format!("the worst of 40: {}", ms(worst)))
+    };
+    let rungs: [(&str, &str, &str); 3] = [
+        ("a line written, to its verdict", "", "1 ms median"),
+        ("a file made, to its rung", "{ rung = \"file\", path = \"made\" }", "25 ms"),
+        ("a port opened, to its rung", "{ rung = \"port\", port = PORT }", "25 ms"),
+    ];
+    for (what, rung, aim) in rungs {
+        let times = (0..40).map(|_| runtime.block_on(noticed(rung))).collect();
+        let (median, worst) = told(times);
+        tell(what, median, worst, aim);
+    }
+}
+
+/// Climbs a ladder of one rung, or of a log line where there is none, and makes it so after a while.
+async fn noticed(rung: &str) -> Duration {
+    let dir = tempfile::tempdir().expect("a folder can be made");
+    let here = Here::new(dir.path(), &dir.path().join("hosts")).expect("the recorder can be put there");
+    // Free a moment ago: nobody else takes it in this short while.
+    let port = std::net::TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a port is free").port();
+    let (ladder, must_see) = match rung {
+        "" => ("{ rung = \"mount\", path = \"/proc\" }".to_owned(), "start = { must_see = [\"ready for connections\"] }"),
+        rung => (rung.replace("PORT", &port.to_string()), ""),
+    };
+    let text = format!(
+        "[estate]\nname = \"f\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n[service.s]\nhost = \"h\"\nrun_by = \"process\"\n\
+         process = {{ program = \"/bin/true\" }}\nlogs = [\"log\"]\nladder = [{ladder}]\n{must_see}\n"
+    );
+    let estate = vet(&text, &dir.path().display().to_string()).estate.expect("a sound estate");
+    let service = Arc::new(estate.services.values().next().expect("it has one").clone());
+    let log = dir.path().join("log");
+    fs::write(&log, "starting\n").expect("there is room");
+    let marks = yantro_reach::mark_logs(&here.logs_of(&service));
+    let (teller, mut told) = tokio::sync::mpsc::unbounded_channel();
+    // This very process stands in for the service, so that it holds the port itself.
+    let own = ProcessId::of(std::process::id()).expect("it runs");
+    let known = Some(ActRecord { process: Some(own.clone()), recorder: own, begun: None });
+    let climbed = tokio::spawn(async move {
+        let last = service.ladder_of(StepKind::Start).len() as u32 - 1;
+        let climb = Climb { service, kind: StepKind::Start, from: 0, known, marks, since: Timestamp::from_ms(0) };
+        here.climb(climb, move |report| {
+            if report.rung == last && report.answer.verdict == Verdict::Holds {
+                let _ = teller.send(Instant::now());
+            }
+        })
+        .await;
+    });
+    // Long enough for the climb to stand before its rung, and at no fixed beat of it.
+    tokio::time::sleep(Duration::from_millis(120 + rand::random_range(0..60))).await;
+    let began = Instant::now();
+    let kept = if rung.contains("port") {
+        Some(std::net::TcpListener::bind(("127.0.0.1", port)).expect("the port is free"))
+    } else if rung.contains("file") {
+        fs::write(dir.path().join("made"), "").expect("there is room");
+        None
+    } else {
+        let mut log = fs::OpenOptions::new().append(true).open(&log).expect("it was made above");
+        log.write_all(b"fares-db ready for connections\n").expect("there is room");
+        None
+    };
+    let at = told.recv().await.expect("a climb goes on until it is dropped");
+    climbed.abort();
+    drop(kept);
+    at - began
 }
 
 fn events() {

@@ -20,7 +20,9 @@ const STOP: Duration = Duration::from_secs(1);
 impl Usual {
     /// How long a step of a service usually takes.
     pub fn of(&self, service: &Service, kind: StepKind) -> Duration {
-        if let Some(known) = self.0.get(&(service.address.clone(), kind)) {
+        if !self.0.is_empty()
+            && let Some(known) = self.0.get(&(service.address.clone(), kind))
+        {
             return *known;
         }
         match kind {

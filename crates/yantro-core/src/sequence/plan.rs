@@ -3,7 +3,10 @@
 //! Everything runs over the graph's dense numbers, so that ten thousand services are a matter of
 //! milliseconds; addresses come back in at the end.
 
-use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::{
+    cmp::Ordering,
+    collections::{BTreeMap, BTreeSet, VecDeque},
+};
 
 use super::*;
 use crate::{
@@ -53,24 +56,14 @@ struct Work<'a> {
 impl<'a> Work<'a> {
     fn new(estate: &'a Estate, graph: &'a EstateGraph, facts: &Facts, request: &'a Request) -> Self {
         let services: Vec<&Service> = estate.services.values().collect();
-        // Both are ordered by address: one pass, no look-ups.
-        let mut seen = Vec::with_capacity(services.len());
-        let mut known = facts.0.iter().peekable();
-        for service in &services {
-            while known.peek().is_some_and(|(a, _)| **a < service.address) {
-                known.next();
-            }
-            seen.push(match known.peek() {
-                Some((a, state)) if **a == service.address => **state,
-                _ => SeenState::Unknown,
-            });
-        }
         let n = services.len();
+        let mut seen = vec![SeenState::Unknown; n];
+        for (i, state) in beside(&services, facts.0.iter()) {
+            seen[i] = *state;
+        }
         let mut chosen = vec![false; n];
-        for address in &request.chosen {
-            if let Some(i) = graph.number(address) {
-                chosen[i as usize] = true;
-            }
+        for (i, ()) in beside(&services, request.chosen.iter().map(|a| (a, ()))) {
+            chosen[i] = true;
         }
         let group_of_all = if request.wish == Wish::Restart {
             estate
@@ -546,12 +539,13 @@ impl<'a> Work<'a> {
     }
 
     fn hits(&self, steps: &[Step]) -> Vec<Hit> {
+        let starts: BTreeMap<&Address, &Step> = steps.iter().filter(|s| s.kind == StepKind::Start).map(|s| (&s.address, s)).collect();
         let mut hits: Vec<Hit> = steps
             .iter()
             .filter(|s| s.kind == StepKind::Stop && s.found.is_up())
             .map(|s| {
                 let service = &self.estate.services[&s.address];
-                let back = steps.iter().find(|b| b.address == s.address && b.kind == StepKind::Start);
+                let back = starts.get(&s.address);
                 let usual_ms = back.map(|b| s.tail_ms.saturating_sub(b.tail_ms) + b.usual_ms);
                 Hit { address: s.address.clone(), impact: service.impact.clone(), usual_ms }
             })
@@ -559,6 +553,26 @@ impl<'a> Work<'a> {
         hits.sort_by(|a, b| b.impact.level.cmp(&a.impact.level).then_with(|| a.address.cmp(&b.address)));
         hits
     }
+}
+
+/// The places of services for which something is known. Both are ordered by address: one pass, no look-ups.
+fn beside<'a, T>(services: &[&Service], known: impl Iterator<Item = (&'a Address, T)>) -> Vec<(usize, T)> {
+    let mut i = 0;
+    let mut out = Vec::with_capacity(services.len());
+    for (address, value) in known {
+        // Most often it is the very next one, and one comparison tells.
+        let order = loop {
+            match services.get(i).map(|s| s.address.cmp(address)) {
+                Some(Ordering::Less) => i += 1,
+                other => break other,
+            }
+        };
+        if order == Some(Ordering::Equal) {
+            out.push((i, value));
+            i += 1;
+        }
+    }
+    out
 }
 
 /// An order that respects every wait, and the rank of each node: one more than the highest it waits for.
