@@ -62,7 +62,8 @@ fn large(services: usize) -> Estate {
     let mut estate = vet(small, "/").estate.expect("a sound estate");
     let pattern: Service = estate.services.values().next().expect("it has one").clone();
     estate.services.clear();
-    let address = |i: usize| -> Address { format!("h/s{i:05}").parse().expect("a sound address") };
+    // The host's name is shared, as vetting shares it.
+    let address = |i: usize| Address { service: format!("s{i:05}").parse().expect("a sound name"), ..pattern.address.clone() };
     for i in 0..services {
         let relies_on = (0..5.min(i))
             .map(|_| yantro_core::estate::Relation { any_of: [address(rand::random_range(i.saturating_sub(400)..i))].into(), at_least: 1 })
@@ -273,6 +274,7 @@ fn events() {
 fn acts() {
     let dir = tempfile::tempdir().expect("a folder can be made");
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("a runtime can be made");
+    let _within = runtime.enter();
     let here = Here::new(dir.path(), &dir.path().join("hosts")).expect("the recorder can be put there");
     let text = "[estate]\nname = \"f\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n[service.s]\nhost = \"h\"\nrun_by = \"commands\"\n\
                 commands = { start = [\"/bin/sleep\", \"0.001\"], stop = [\"/bin/true\"], state = [\"/bin/true\"] }\n";

@@ -34,6 +34,7 @@ pub struct EstateGraph {
     /// Who relies on a service, each with the number of the relation among its own.
     pub(crate) reliant: Vec<Vec<(u32, u32)>>,
     pub(crate) yields_to: Vec<Vec<u32>>,
+    pub(crate) never_with: Vec<Vec<u32>>,
 }
 
 impl EstateGraph {
@@ -43,6 +44,7 @@ impl EstateGraph {
         let number = |a: &Address| addresses.binary_search(a).ok().map(|i| i as u32);
         let n = addresses.len();
         let (mut relies_on, mut reliant, mut yields_to) = (Vec::with_capacity(n), vec![Vec::new(); n], Vec::with_capacity(n));
+        let never_with = estate.services.values().map(|s| s.never_with.iter().filter_map(number).collect()).collect();
         for (i, service) in estate.services.values().enumerate() {
             let rels: Vec<Rel> = service
                 .relies_on
@@ -57,7 +59,7 @@ impl EstateGraph {
             relies_on.push(rels);
             yields_to.push(service.yields_to.iter().filter_map(number).collect());
         }
-        Self { addresses, relies_on, reliant, yields_to }
+        Self { addresses, relies_on, reliant, yields_to, never_with }
     }
 
     /// How many services there are.
@@ -68,6 +70,11 @@ impl EstateGraph {
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
         self.addresses.is_empty()
+    }
+
+    /// The addresses, in the order of their numbers.
+    pub(crate) fn addresses(&self) -> &[Address] {
+        &self.addresses
     }
 
     /// The number of an address.

@@ -3,7 +3,7 @@
 //! Names match without regard to case: the canonical form is lower case, and parsing makes it so. They are
 //! shared, not copied: a sequence of ten thousand services names each of them many times.
 
-use std::{fmt, str::FromStr, sync::Arc};
+use std::{cmp::Ordering, fmt, str::FromStr, sync::Arc};
 
 use serde::{Deserialize, Serialize};
 
@@ -45,10 +45,22 @@ fn checked(what: &'static str, text: &str) -> Result<String, NameError> {
 macro_rules! name_type {
     ($(#[$doc:meta])* $name:ident, $what:literal) => {
         $(#[$doc])*
-        #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
+        #[derive(Clone, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
         #[serde(try_from = "String", into = "String")]
         #[schemars(with = "String")]
         pub struct $name(Arc<str>);
+
+        impl Ord for $name {
+            fn cmp(&self, other: &Self) -> Ordering {
+                // Most often it is the same text, shared: no need to read it.
+                if Arc::ptr_eq(&self.0, &other.0) { Ordering::Equal } else { self.0.cmp(&other.0) }
+            }
+        }
+        impl PartialOrd for $name {
+            fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+                Some(self.cmp(other))
+            }
+        }
 
         impl $name {
             /// The name as text, in its canonical lower case.

@@ -58,11 +58,11 @@ impl<'a> Work<'a> {
         let services: Vec<&Service> = estate.services.values().collect();
         let n = services.len();
         let mut seen = vec![SeenState::Unknown; n];
-        for (i, state) in beside(&services, facts.0.iter()) {
+        for (i, state) in beside(graph.addresses(), facts.0.iter()) {
             seen[i] = *state;
         }
         let mut chosen = vec![false; n];
-        for (i, ()) in beside(&services, request.chosen.iter().map(|a| (a, ()))) {
+        for (i, ()) in beside(graph.addresses(), request.chosen.iter().map(|a| (a, ()))) {
             chosen[i] = true;
         }
         let group_of_all = if request.wish == Wish::Restart {
@@ -93,7 +93,7 @@ impl<'a> Work<'a> {
     }
 
     fn address(&self, i: u32) -> &'a Address {
-        &self.services[i as usize].address
+        self.graph.address(i)
     }
 
     fn chosen_numbers(&self) -> Vec<u32> {
@@ -203,8 +203,8 @@ impl<'a> Work<'a> {
             if !matches!(self.raise[i as usize], Some((StepKind::Start, _))) {
                 continue;
             }
-            for other in &self.services[i as usize].never_with {
-                let Some(j) = self.graph.number(other) else { continue };
+            for &j in &self.graph.never_with[i as usize] {
+                let other = self.address(j);
                 let rises = matches!(self.raise[j as usize], Some((StepKind::Start, _)));
                 if rises && i < j {
                     self.obstacle(
@@ -498,7 +498,16 @@ impl<'a> Work<'a> {
     /// What each node waits for.
     fn waits(&self, nodes: &[(u32, StepKind)], node_of: &[Vec<u32>; 2]) -> Vec<Vec<(u32, Release)>> {
         let [stop_of, raise_of] = node_of;
-        let mut waits: Vec<Vec<(u32, Release)>> = vec![Vec::new(); nodes.len()];
+        let mut waits: Vec<Vec<(u32, Release)>> = nodes
+            .iter()
+            .map(|&(i, kind)| {
+                Vec::with_capacity(match kind {
+                    StepKind::Stop => self.graph.reliant[i as usize].len(),
+                    StepKind::Start => self.graph.relies_on[i as usize].iter().map(|r| r.any_of.len()).sum::<usize>() + 1,
+                    StepKind::Reload | StepKind::Await => 0,
+                })
+            })
+            .collect();
         let mut add = |from: u32, to: u32, release: Release| {
             if from != u32::MAX && to != u32::MAX && !waits[from as usize].iter().any(|(w, _)| *w == to) {
                 waits[from as usize].push((to, release));
@@ -523,10 +532,8 @@ impl<'a> Work<'a> {
                             add(v, raise_of[j as usize], Release::WhenGood);
                         }
                     }
-                    for other in &self.services[i as usize].never_with {
-                        if let Some(j) = self.graph.number(other) {
-                            add(v, stop_of[j as usize], Release::WhenGood);
-                        }
+                    for &j in &self.graph.never_with[i as usize] {
+                        add(v, stop_of[j as usize], Release::WhenGood);
                     }
                     for &first in &self.graph.yields_to[i as usize] {
                         add(v, raise_of[first as usize], Release::WhenEnded);
@@ -555,14 +562,14 @@ impl<'a> Work<'a> {
     }
 }
 
-/// The places of services for which something is known. Both are ordered by address: one pass, no look-ups.
-fn beside<'a, T>(services: &[&Service], known: impl Iterator<Item = (&'a Address, T)>) -> Vec<(usize, T)> {
+/// The numbers of services for which something is known. Both are ordered by address: one pass, no look-ups.
+fn beside<'a, T>(addresses: &[Address], known: impl Iterator<Item = (&'a Address, T)>) -> Vec<(usize, T)> {
     let mut i = 0;
-    let mut out = Vec::with_capacity(services.len());
+    let mut out = Vec::with_capacity(addresses.len());
     for (address, value) in known {
         // Most often it is the very next one, and one comparison tells.
         let order = loop {
-            match services.get(i).map(|s| s.address.cmp(address)) {
+            match addresses.get(i).map(|a| a.cmp(address)) {
                 Some(Ordering::Less) => i += 1,
                 other => break other,
             }
@@ -578,10 +585,20 @@ fn beside<'a, T>(services: &[&Service], known: impl Iterator<Item = (&'a Address
 /// An order that respects every wait, and the rank of each node: one more than the highest it waits for.
 fn ranked(waits: &[Vec<(u32, Release)>]) -> (Vec<usize>, Vec<u32>) {
     let mut open: Vec<u32> = waits.iter().map(|w| w.len() as u32).collect();
-    let mut waited_by: Vec<Vec<u32>> = vec![Vec::new(); waits.len()];
+    // Who waits on whom, in one row: node w's are at ends[w - 1]..ends[w].
+    let mut ends = vec![0usize; waits.len()];
+    for &(w, _) in waits.iter().flatten() {
+        ends[w as usize] += 1;
+    }
+    let mut sum = 0;
+    for end in &mut ends {
+        (*end, sum) = (sum, sum + *end);
+    }
+    let mut waited_by = vec![0u32; sum];
     for (v, list) in waits.iter().enumerate() {
         for &(w, _) in list {
-            waited_by[w as usize].push(v as u32);
+            waited_by[ends[w as usize]] = v as u32;
+            ends[w as usize] += 1;
         }
     }
     let mut rank = vec![0u32; waits.len()];
@@ -589,7 +606,7 @@ fn ranked(waits: &[Vec<(u32, Release)>]) -> (Vec<usize>, Vec<u32>) {
     let mut order = Vec::with_capacity(waits.len());
     while let Some(v) = queue.pop_front() {
         order.push(v);
-        for &d in &waited_by[v] {
+        for &d in &waited_by[if v == 0 { 0 } else { ends[v - 1] }..ends[v]] {
             let d = d as usize;
             rank[d] = rank[d].max(rank[v] + 1);
             open[d] -= 1;
