@@ -1,0 +1,153 @@
+//! Acts through the recorder: given once, followed to their end, found again (R21, R22, R26).
+
+use rstest::rstest;
+use yantro_core::{
+    estate::Service,
+    run::{ActEnd, ActKind},
+};
+use yantro_reach::{ActNews, Recorded};
+
+use crate::world::{World, ended, next, until};
+
+/// A service with commands of its own.
+fn commands(world: &World, start: &str, more: &str) -> Service {
+    world.service(&format!(
+        "run_by = \"commands\"\ncommands = {{ start = [\"/bin/sh\", \"-c\", '''{start}'''], stop = [\"/bin/true\"], state = [\"/bin/true\"]{more} }}\n"
+    ))
+}
+
+#[rstest]
+#[case::fine("echo berthed", "", ActEnd::Exited { code: 0, output: "berthed\n".into() })]
+#[case::with_an_exit_code("echo no berth >&2; exit 4", "", ActEnd::Exited { code: 4, output: "no berth\n".into() })]
+#[case::by_a_signal("kill -9 $$", "", ActEnd::Signalled { signal: 9, output: String::new() })]
+#[case::too_slow("echo begun; sleep 60", ", within = \"300ms\"", ActEnd::TimedOut { output: "begun\n".into() })]
+#[case::in_its_folder("pwd", ", dir = \"/\"", ActEnd::Exited { code: 0, output: "/\n".into() })]
+#[case::with_its_environment("echo $LANE", ", env = { LANE = \"3\" }", ActEnd::Exited { code: 0, output: "3\n".into() })]
+#[case::quoted_as_it_is("printf '%s|' \"a b\" '$HOME' ';'", "", ActEnd::Exited { code: 0, output: "a b|$HOME|;|".into() })]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_command_is_followed_to_its_end(#[case] script: &str, #[case] more: &str, #[case] end: ActEnd) {
+    let world = World::new();
+    let service = commands(&world, script, more);
+    let mut news = world.act("run-1/act-1", ActKind::Start, &service, None).await.unwrap();
+    let ActNews::Begun(begun, _) = next(&mut news).await else { panic!("it begins first") };
+    assert_eq!(begun.command[..2], ["/bin/sh", "-c"]);
+    assert_eq!(ended(&mut news).await, end);
+    // Whoever asks later is told the same.
+    match world.here.recorded("run-1/act-1") {
+        Recorded::Ended(Some(record), known) => {
+            assert_eq!(known, end);
+            assert_eq!(record.begun.unwrap().command, begun.command);
+        }
+        other => panic!("{other:?}"),
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn of_much_output_the_end_is_kept() {
+    let world = World::new();
+    let service = commands(&world, "i=0; while [ $i -lt 30000 ]; do echo line $i; i=$((i+1)); done", "");
+    let mut news = world.act("run-1/act-1", ActKind::Start, &service, None).await.unwrap();
+    let ActEnd::Exited { code: 0, output } = ended(&mut news).await else { panic!("it ends well") };
+    assert!(output.len() <= 64 * 1024 + 200 && output.ends_with("line 29999\n"), "{} bytes", output.len());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_identity_is_begun_only_once() {
+    let world = World::new();
+    let service = commands(&world, "echo once >> DIR/times", "");
+    let mut first = world.act("run-1/act-1", ActKind::Start, &service, None).await.unwrap();
+    ended(&mut first).await;
+    let mut second = world.act("run-1/act-1", ActKind::Start, &service, None).await.unwrap();
+    assert_eq!(next(&mut second).await, ActNews::BegunBefore);
+    assert_eq!(std::fs::read_to_string(world.path("times")).unwrap(), "once\n");
+}
+
+#[rstest]
+#[case::no_such_program("program = \"/nowhere/gate\"", "there is no program /nowhere/gate")]
+#[case::not_in_the_path("program = \"gate-of-nowhere\"", "there is no program gate-of-nowhere")]
+#[case::no_such_account("program = \"/bin/true\", user = \"nobody-at-all\"", "there is no account \"nobody-at-all\"")]
+#[case::a_reference_to_nothing("program = \"/bin/true\", env = { KEY = \"env:YANTRO_TEST_UNSET\" }", "YANTRO_TEST_UNSET")]
+#[case::a_file_that_is_not_there("program = \"/bin/true\", env = { KEY = \"file:DIR/no-key\" }", "no-key")]
+#[tokio::test(flavor = "multi_thread")]
+async fn what_cannot_be_given_is_refused_with_its_mend(#[case] process: &str, #[case] says: &str) {
+    let world = World::new();
+    let service = world.service(&format!("run_by = \"process\"\nprocess = {{ {process} }}\nladder = [{{ rung = \"process\" }}]\n"));
+    let refused = world.act("run-1/act-1", ActKind::Start, &service, None).await.err();
+    let Some(ActEnd::Refused { why, mend }) = refused else { panic!("{refused:?}") };
+    assert!(why.contains(says) && !mend.is_empty(), "{why}; {mend}");
+    assert_eq!(world.here.recorded("run-1/act-1"), Recorded::Nothing, "nothing was begun");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_program_that_may_not_be_run_is_refused_by_the_system() {
+    let world = World::new();
+    world.append("plain", "no program");
+    let service = world.service("run_by = \"process\"\nprocess = { program = \"DIR/plain\" }\nladder = [{ rung = \"process\" }]\n");
+    let mut news = world.act("run-1/act-1", ActKind::Start, &service, None).await.unwrap();
+    let ActEnd::Refused { why, mend } = ended(&mut news).await else { panic!("it is refused") };
+    assert!(why.contains("cannot be run") && mend.contains("may be run"), "{why}; {mend}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_started_process_is_asked_to_stop_and_only_then_forced() {
+    let world = World::new();
+    let service = world.script("trap 'echo asked' TERM; while true; do sleep 0.05; done", "");
+    let (record, mut news) = world.started("run-1/act-1", &service).await;
+    let main = record.process.clone().unwrap();
+    let output = world.here.output_of(&service);
+    let mut stop = world.act("run-1/act-2", ActKind::Stop, &service, Some(&record)).await.unwrap();
+    assert_eq!(ended(&mut stop).await, ActEnd::Sent);
+    until("it was asked", || std::fs::read_to_string(&output).is_ok_and(|o| o.contains("asked"))).await;
+    assert!(main.is_alive(), "it does not heed it");
+    let mut force = world.act("run-1/act-3", ActKind::Force, &service, Some(&record)).await.unwrap();
+    assert_eq!(ended(&mut force).await, ActEnd::Sent);
+    assert!(matches!(ended(&mut news).await, ActEnd::Signalled { signal: 9, .. }));
+    assert!(!main.is_alive());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_signal_never_reaches_another_process_of_the_same_number() {
+    let world = World::new();
+    let service = world.script("sleep 60", "");
+    let (record, _news) = world.started("run-1/act-1", &service).await;
+    // The same number with another start time is another process: nothing is sent to it.
+    let mut stale = record.clone();
+    let process = stale.process.as_mut().unwrap();
+    process.started += 1;
+    stale.recorder.started += 1;
+    assert!(!process.is_alive());
+    let other = world.script("sleep 61.5", "");
+    let mut stop = world.act("run-1/act-2", ActKind::Stop, &other, Some(&stale)).await.unwrap();
+    ended(&mut stop).await;
+    assert!(record.process.as_ref().unwrap().is_alive());
+    world.here.end_trees(&[record]).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_start_is_found_and_followed_again_by_another_server() {
+    let world = World::new();
+    let service = world
+        .script("while [ ! -e DIR/go ]; do sleep 0.02; done; exit 5".replace("DIR", &world.folder().display().to_string()).as_str(), "");
+    let (record, news) = world.started("run-1/act-1", &service).await;
+    // Nobody listens any longer, as when the server was killed.
+    drop(news);
+    let Recorded::Begun(found) = world.here.recorded("run-1/act-1") else { panic!("it goes on") };
+    assert_eq!((&found.process, &found.recorder), (&record.process, &record.recorder));
+    let (teller, mut told) = tokio::sync::mpsc::unbounded_channel();
+    world.here.follow("run-1/act-1", found, move |news| drop(teller.send(news))).await;
+    world.append("go", "");
+    assert!(matches!(ended(&mut told).await, ActEnd::Exited { code: 5, .. }));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_recorder_that_was_ended_leaves_the_outcome_unknown() {
+    let world = World::new();
+    let service = commands(&world, "sleep 60", "");
+    let mut news = world.act("run-1/act-1", ActKind::Start, &service, None).await.unwrap();
+    let ActNews::Begun(_, record) = next(&mut news).await else { panic!("it begins first") };
+    // Ours: the process and the recorder beside it.
+    for id in [&record.recorder, record.process.as_ref().unwrap()] {
+        unsafe { libc::kill(id.pid as i32, libc::SIGKILL) };
+    }
+    assert!(matches!(next(&mut news).await, ActNews::Lost(_)));
+}
