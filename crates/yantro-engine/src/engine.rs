@@ -21,17 +21,18 @@ use yantro_core::{
     name::{Address, GroupName, HostName},
     overrides::{self, Overrides},
     run::{
-        Begun, Decision, Event, Input, Refusal, Run, RunId,
+        Begun, Decision, Event, Input, Run, RunId,
         event::{EVENT_VERSION, KeepUp},
     },
-    selection::{self, SelectionError},
+    selection,
     sequence::{Plan, Request, Usual, Wish, plan},
     state::{Facts, SeenState},
 };
-use yantro_reach::{Here, HereError, Kept};
-use yantro_store::{Edition, Reader, RunRow, StoreError};
+use yantro_reach::{Here, Kept};
+use yantro_store::{Edition, Reader, RunRow};
 
 use crate::{
+    EngineError,
     board::{self, BoardView},
     clock::Clock,
     hands::Hands,
@@ -47,94 +48,6 @@ use crate::{
 const LOCK_PATIENCE: Duration = Duration::from_secs(3);
 /// How often everything is looked at again.
 const ROUND: Duration = Duration::from_secs(2);
-
-/// What can go wrong with a request.
-#[derive(Debug, thiserror::Error)]
-pub enum EngineError {
-    /// No estate is loaded.
-    #[error("no estate is loaded yet")]
-    NoEstate,
-    /// The estate has faults.
-    #[error("the estate has {} error{}", .0.len(), if .0.len() == 1 { "" } else { "s" })]
-    Faults(Vec<Fault>),
-    /// What was chosen cannot be resolved.
-    #[error(transparent)]
-    Selection(#[from] SelectionError),
-    /// The plan has obstacles, or asks for something to be said in so many words.
-    #[error("this cannot be begun as it is")]
-    NotAsItIs(Box<Plan>),
-    /// There is no such run.
-    #[error("there is no run {0}")]
-    NoRun(RunId),
-    /// The decision does not fit.
-    #[error(transparent)]
-    Refused(#[from] Refusal),
-    /// An override names what is not in the run.
-    #[error("{0} is overridden, and is not acted on by this run")]
-    StrayOverride(Address),
-    /// The store failed.
-    #[error("the store could not be read")]
-    Store(#[from] StoreError),
-    /// This machine cannot be worked on.
-    #[error("this machine cannot be worked on")]
-    Here(#[from] HereError),
-    /// Another server has the data folder (R35).
-    #[error("another server has the data folder {0}")]
-    Taken(PathBuf),
-    /// The data folder cannot be used.
-    #[error("the data folder {folder} cannot be used")]
-    Data {
-        /// The folder.
-        folder: PathBuf,
-        /// What the system said.
-        source: std::io::Error,
-    },
-    /// A host is not this server's to act on (R35).
-    #[error("{host} must not be acted on by this server: {why}")]
-    HostKept {
-        /// The host.
-        host: HostName,
-        /// Why.
-        why: String,
-    },
-    /// There is no such host.
-    #[error("there is no host {0} in the estate")]
-    NoHost(HostName),
-    /// There is nothing to acknowledge.
-    #[error("no forbidden line is held against {0}")]
-    NothingAgainst(Address),
-    /// A reason is needed.
-    #[error("{0} needs a reason")]
-    NoReason(&'static str),
-    /// Everything is at a standstill.
-    #[error("everything is at a standstill, by {0}")]
-    Standstill(String),
-}
-
-impl EngineError {
-    /// How to mend it.
-    pub fn hint(&self) -> String {
-        match self {
-            EngineError::NoEstate => "load one: yantro load ESTATE.toml".to_owned(),
-            EngineError::Faults(_) => "mend each fault and load it again".to_owned(),
-            EngineError::Selection(e) => e.hint(),
-            EngineError::NotAsItIs(_) => "see the obstacles, and say what is asked in so many words".to_owned(),
-            EngineError::NoRun(_) => "see the list of runs".to_owned(),
-            EngineError::Refused(r) => r.hint().to_owned(),
-            EngineError::StrayOverride(_) => "choose it too, or leave the override out".to_owned(),
-            EngineError::Store(_) => "see the server's log; is the disk full or the file damaged?".to_owned(),
-            EngineError::Here(_) | EngineError::Data { .. } => "see that the data folder may be written".to_owned(),
-            EngineError::Taken(_) => "stop the other server, or give this one a data folder of its own".to_owned(),
-            EngineError::HostKept { host, .. } => {
-                format!("end the other server, or if it is gone for good: yantro take-over {host} --why …")
-            }
-            EngineError::NoHost(_) => "see the board for the hosts there are".to_owned(),
-            EngineError::NothingAgainst(_) => "see the board for what ails it".to_owned(),
-            EngineError::NoReason(_) => "say why, for those who read the record".to_owned(),
-            EngineError::Standstill(_) => "lift the standstill first".to_owned(),
-        }
-    }
-}
 
 /// What a run is asked to do.
 #[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]

@@ -7,6 +7,7 @@
 mod board;
 mod clock;
 mod engine;
+mod error;
 mod hands;
 mod identity;
 mod locks;
@@ -18,6 +19,7 @@ mod work;
 
 pub use board::{BoardRow, BoardView, HostRow};
 pub use clock::Clock;
-pub use engine::{BeginRequest, Engine, EngineError, LoadOutcome, Loaded, Options};
+pub use engine::{BeginRequest, Engine, LoadOutcome, Loaded, Options};
+pub use error::EngineError;
 pub use publish::{Published, Topic};
 pub use view::{RunSummary, RunView, StepView};

@@ -23,7 +23,8 @@ use yantro_core::{
 use yantro_store::{AuditRow, Batch, Edition, StartedAs, StoreError};
 
 use crate::{
-    engine::{Engine, EngineError, Loaded, Msg, brief, read, run_row},
+    EngineError,
+    engine::{Engine, Loaded, Msg, brief, read, run_row},
     hands::identity,
     locks::Locks,
     publish::{Published, Topic},

@@ -8,6 +8,8 @@ mod commands;
 mod exit;
 mod marks;
 mod say;
+#[cfg(test)]
+mod tests;
 
 use std::path::PathBuf;
 

@@ -10,6 +10,9 @@ use crate::exit::Failure;
 /// How a command speaks.
 pub struct Say {
     json: bool,
+    /// What is said is kept here instead of being printed: for tests.
+    #[cfg(test)]
+    kept: Option<std::cell::RefCell<String>>,
 }
 
 /// Colours by meaning.
@@ -53,7 +56,21 @@ pub fn tinted(tint: Tint, text: impl std::fmt::Display) -> String {
 impl Say {
     /// Speaks to people, or to machines.
     pub fn new(json: bool) -> Self {
-        Self { json }
+        Self {
+            json,
+            #[cfg(test)]
+            kept: None,
+        }
+    }
+    /// Keeps what it says, without tints.
+    #[cfg(test)]
+    pub fn keeping() -> Self {
+        Self { json: false, kept: Some(std::cell::RefCell::default()) }
+    }
+    /// What was said.
+    #[cfg(test)]
+    pub fn kept(&self) -> String {
+        self.kept.as_ref().map(|k| k.borrow().clone()).unwrap_or_default()
     }
     /// Whether machines listen.
     pub fn is_json(&self) -> bool {
@@ -65,6 +82,12 @@ impl Say {
     }
     /// A line of the result.
     pub fn line(&self, text: impl AsRef<str>) {
+        #[cfg(test)]
+        if let Some(kept) = &self.kept {
+            use std::fmt::Write;
+            let _ = writeln!(kept.borrow_mut(), "{}", anstream::adapter::strip_str(text.as_ref()));
+            return;
+        }
         // A reader that has enough closes the pipe: that is no failure.
         if writeln!(anstream::stdout(), "{}", text.as_ref()).is_err() {
             std::process::exit(0);

@@ -188,7 +188,7 @@ impl Wanted {
 }
 
 /// Shows a plan: the sentence, the ranks, what is left alone, what stands in the way.
-fn show(plan: &PlanView, line: &dyn Fn(String)) {
+pub(crate) fn show(plan: &PlanView, line: &dyn Fn(String)) {
     let sequence = &plan.plan.sequence;
     let chosen: Vec<String> = sequence.chosen.iter().map(ToString::to_string).collect();
     let chosen = if chosen.len() > 4 { format!("{} and {} more", chosen[..3].join(", "), chosen.len() - 3) } else { chosen.join(", ") };

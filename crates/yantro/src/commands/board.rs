@@ -68,7 +68,7 @@ pub fn heading(board: &BoardView) -> String {
     format!("{} · {} · edition {}", tinted(Tint::Strong, &board.estate), tinted(Tint::Strong, stands_for.to_uppercase()), board.edition)
 }
 
-fn show(board: &BoardView, only_differing: bool, say: &Say) {
+pub(crate) fn show(board: &BoardView, only_differing: bool, say: &Say) {
     if board.edition == 0 {
         say.line("No estate is loaded yet. Describe one and load it:\n  yantro load estate.toml\nSee docs/estate.md for the format, or try `yantro demo`.");
         return;

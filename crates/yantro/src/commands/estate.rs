@@ -172,17 +172,17 @@ impl Diagnostic for Drawn<'_> {
     }
 }
 
-fn show(faults: &[Fault], text: &str, name: &str, say: &Say) {
+pub(crate) fn show(faults: &[Fault], text: &str, name: &str, say: &Say) {
     let handler = GraphicalReportHandler::new_themed(GraphicalTheme::unicode()).with_width(100).with_context_lines(1);
     for fault in faults {
         let drawn = Drawn { fault, source: NamedSource::new(name, text.to_owned()) };
         let mut out = String::new();
         if handler.render_report(&mut out, &drawn).is_ok() {
-            say.line(out.trim_end());
+            say.line(format!("{}\n", out.trim_end()));
         }
     }
     let errors = faults.iter().filter(|f| f.severity == Severity::Error).count();
     if errors > 0 {
-        say.line(format!("\n{}", tinted(Tint::Alarm, format!("{errors} error{} in {name}", if errors == 1 { "" } else { "s" }))));
+        say.line(tinted(Tint::Alarm, format!("{errors} error{} in {name}", if errors == 1 { "" } else { "s" })));
     }
 }

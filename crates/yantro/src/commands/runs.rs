@@ -144,7 +144,7 @@ impl Show {
 }
 
 /// Everything known of a step, with its evidence.
-fn evidence(step: &StepView, say: &Say) {
+pub(crate) fn evidence(step: &StepView, say: &Say) {
     let planned = &step.planned;
     say.line(format!("\n{}", tinted(Tint::Strong, format!("Step {} · {} {}", planned.id, planned.kind.word(), planned.address))));
     for act in &step.now.acts {
