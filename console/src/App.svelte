@@ -30,7 +30,7 @@
 <div class="grid h-full grid-cols-[176px_minmax(0,1fr)] grid-rows-[48px_minmax(0,1fr)] max-md:grid-cols-[112px_minmax(0,1fr)]" onclick={follow}>
   <TopBar onpalette={() => (palette = true)} />
   <SideNav />
-  <main class="overflow-auto px-5 py-4 max-md:px-2">
+  <main class="relative overflow-auto px-5 py-4 max-md:px-2">
     {#if live.trouble && !live.board}
       <Note title={live.trouble.problem.title} tone="alarm">
         <p>{live.trouble.message}</p>

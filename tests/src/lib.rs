@@ -78,8 +78,9 @@ impl Server {
         server.child = Some(command.stderr(Stdio::null()).spawn().expect("the program can be run"));
         server.await_answer();
         wait_until("the demo is up", || {
-            let runs = server.get("/runs");
-            (runs["runs"][0]["state"] == "finished").then_some(())
+            let run = server.get("/runs/1");
+            assert_ne!(run["state"], "held", "the demo does not come up: {}", run["held_because"]);
+            (run["state"] == "finished").then_some(())
         });
         server
     }
@@ -260,17 +261,21 @@ impl Server {
 
     /// Processes of this test's stand-ins, known by the test's folder in their command lines.
     pub fn stand_ins(&self) -> Vec<i32> {
-        let mark = self.dir.path().display().to_string();
-        let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
-        entries
-            .filter_map(|e| e.file_name().to_str()?.parse::<i32>().ok())
-            .filter(|pid| {
-                let line = fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
-                let text = String::from_utf8_lossy(&line);
-                text.contains(&mark) && text.contains("stand-in")
-            })
-            .collect()
+        let mut all = processes_with(&self.dir.path().display().to_string());
+        all.retain(|pid| command_line(*pid).contains("stand-in"));
+        all
     }
+}
+
+fn command_line(pid: i32) -> String {
+    String::from_utf8_lossy(&fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default()).into_owned()
+}
+
+/// Processes whose command line has this in it: a path that only the test knows.
+pub fn processes_with(mark: &str) -> Vec<i32> {
+    let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
+    let pids = entries.filter_map(|e| e.file_name().to_str()?.parse::<i32>().ok());
+    pids.filter(|pid| command_line(*pid).contains(mark)).collect()
 }
 
 /// What a command printed, for messages.

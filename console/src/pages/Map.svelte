@@ -26,6 +26,9 @@
     const inTakes = (from === chosen || takes.has(from)) && takes.has(to);
     return inNeeds || inTakes;
   };
+  let wide = $state(0);
+  /** Whole where its text can be read so; else as large as can be read well, and scrolled. */
+  const least = $derived(wide / placed.width >= 0.7 ? 0 : placed.width * 0.92);
   function choose(address: string): void {
     router.go(address === chosen ? '/map' : `/map?of=${encodeURIComponent(address)}`, true);
   }
@@ -37,10 +40,10 @@
     <p class="text-ink2">A line runs from what is relied on, left, to what relies on it. Choose a service to light both.</p>
   </div>
   <div class="mt-3 grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_280px] gap-3 max-lg:grid-cols-1">
-    <div class="sheet overflow-auto">
-      <svg viewBox="0 0 {placed.width} {placed.height}" style="width: 100%; min-width: {placed.width * 0.62}px; max-width: {placed.width}px" class="block" role="group" aria-label="Map of services">
+    <div class="sheet overflow-auto" bind:clientWidth={wide}>
+      <svg viewBox="0 0 {placed.width} {placed.height}" style="width: 100%; min-width: {least}px; max-width: {placed.width}px" class="block" role="group" aria-label="Map of services">
         {#each placed.edges as edge (edge.from + edge.to)}
-          <path d={edge.d} fill="none" stroke={edgeLit(edge.from, edge.to) ? 'var(--accent)' : 'var(--line)'} stroke-width={edgeLit(edge.from, edge.to) ? 2.2 : 1.4} />
+          <path d={edge.d} fill="none" stroke={edgeLit(edge.from, edge.to) ? 'var(--accent)' : 'var(--ink3)'} stroke-opacity={chosen && !edgeLit(edge.from, edge.to) ? 0.25 : edgeLit(edge.from, edge.to) ? 1 : 0.5} stroke-width={edgeLit(edge.from, edge.to) ? 2.2 : 1.4} />
         {/each}
         {#each placed.nodes as node (node.address)}
           {@const r = of.get(node.address)}

@@ -13,11 +13,14 @@
   const notes = $derived(
     [
       row.failed_in_run ?? '',
+      row.seen.says,
       row.differs && typeof row.in_run !== 'number' && row.seen.state !== 'down' ? 'differs from expected' : '',
       row.intended_down && row.seen.state === 'down' ? row.intended_down : '',
       row.seen.state === 'down' && !row.differs && row.expected === 'down' ? 'as expected' : '',
     ].filter(Boolean),
   );
+  /** It runs, and only a line in its log is against it. */
+  const known = $derived(!!row.seen.log_against && row.seen.state === 'ailing');
   let asking = $state(false);
   async function acknowledge(why: string): Promise<string | null> {
     try {
@@ -41,7 +44,7 @@
     </span>
   </td>
   <td class="truncate text-ink2 max-md:p-0! max-md:text-[0px]" title={row.seen.says}>
-    {#if row.restart_owed}<span class="text-accent">restart owed: described differently since</span>{#if row.seen.says} · {/if}{/if}{[...notes, row.seen.says].filter(Boolean).join(' · ')}
+    {#if row.restart_owed}<span class="text-accent">restart owed: described differently since</span>{#if notes.length > 0} · {/if}{/if}{notes.join(' · ')}
   </td>
   <td class="whitespace-nowrap text-ink2">{age(ms(row.seen.as_of), asOf)}</td>
   <td class="whitespace-nowrap">
@@ -51,8 +54,8 @@
       <span class="text-[13.5px] text-ink3" title={row.cannot}>{row.hands_off ? 'hands-off' : row.cannot}</span>
     {:else}
       <span class="flex gap-1.5">
-        {#each row.can as wish, i (wish)}<a class="btn btn-small {i > 0 ? 'max-md:hidden' : ''}" href={plan(wish)} aria-label="{wish} {row.address}: plan it">{wish[0]?.toUpperCase()}{wish.slice(1)}…</a>{/each}
-        {#if row.seen.log_against}<button class="btn btn-small max-md:hidden" onclick={() => (asking = true)} aria-label="acknowledge the line against {row.address}">Known…</button>{/if}
+        {#each known ? row.can.slice(0, 1) : row.can as wish, i (wish)}<a class="btn btn-small {i > 0 ? 'max-md:hidden' : ''}" href={plan(wish)} aria-label="{wish} {row.address}: plan it">{wish[0]?.toUpperCase()}{wish.slice(1)}…</a>{/each}
+        {#if known}<button class="btn btn-small max-md:hidden" onclick={() => (asking = true)} aria-label="acknowledge the line against {row.address}">Acknowledge…</button>{/if}
       </span>
     {/if}
     {#if row.seen.log_against}

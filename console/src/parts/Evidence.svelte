@@ -46,15 +46,15 @@
     <ol class="mt-1">
       {#each step.rungs as name, i (i)}
         {@const seen = climbed.get(i)}
-        {@const failing = !seen && reason !== null && i === against}
+        {@const failing = reason !== null && i === against && (forbidden || !seen)}
         <li class="flex items-baseline gap-2 py-0.5">
           <svg width="14" height="14" viewBox="0 0 14 14" class="flex-none self-center" aria-hidden="true">
-            {#if seen}<circle cx="7" cy="7" r="5" fill="var(--proven)" />
-            {:else if failing}<path d="M2 2l10 10m0-10L2 12" stroke="var(--alarm)" stroke-width="2.4" />
+            {#if failing}<path d="M2 2l10 10m0-10L2 12" stroke="var(--alarm)" stroke-width="2.4" />
+            {:else if seen}<circle cx="7" cy="7" r="5" fill="var(--proven)" />
             {:else}<circle cx="7" cy="7" r="5" fill="none" stroke="var(--ink3)" stroke-width="1.6" />{/if}
           </svg>
           <span class="whitespace-nowrap">{name}</span>
-          <span class="ml-auto min-w-0 truncate text-[14px] text-ink3" title={seen?.says}>{seen ? `${seen.says} · ${since(seen.at)}` : failing ? 'against it' : 'not reached'}</span>
+          <span class="ml-auto min-w-0 truncate text-[14px] text-ink3" title={seen?.says}>{failing ? 'against it' : seen ? `${seen.says} · ${since(seen.at)}` : 'not reached'}</span>
         </li>
       {/each}
     </ol>

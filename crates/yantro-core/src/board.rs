@@ -105,9 +105,15 @@ impl Watched {
     /// Whatever its rungs say: a forbidden line keeps it ailing (R17).
     fn heed_log(&mut self) {
         let Some(against) = &self.seen.log_against else { return };
-        if matches!(self.seen.state, SeenState::Proven | SeenState::Ailing) {
-            self.seen.state = SeenState::Ailing;
-            self.seen.says = format!("forbidden line in its log, seen by run {}: \"{}\"", against.run, against.line);
+        let says = format!("forbidden line in its log, seen by run {}: \"{}\"", against.run, against.line);
+        match self.seen.state {
+            SeenState::Proven | SeenState::Ailing => {
+                self.seen.state = SeenState::Ailing;
+                self.seen.says = says;
+            }
+            // What does not run is no worse for it, and this may well be why.
+            SeenState::Down if self.seen.says.is_empty() => self.seen.says = says,
+            SeenState::Down | SeenState::Unknown | SeenState::Rising | SeenState::Sinking | SeenState::OutOfReach => {}
         }
     }
 
@@ -196,6 +202,7 @@ mod tests {
         watched.log_against(Some(forbidden()));
         watched.take(&look(Some(false), &[]), Timestamp::from_ms(1000), Duration::from_secs(60), 2);
         assert_eq!(watched.seen.state, Down);
+        assert!(watched.seen.says.contains("FATAL index lost"), "it may well be why: {}", watched.seen.says);
         watched.set(Proven, Timestamp::from_ms(2000));
         assert_eq!(watched.seen.state, Ailing, "what shows it proven otherwise does not outweigh its log");
     }

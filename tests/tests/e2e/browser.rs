@@ -15,13 +15,16 @@ pub struct Browser {
     _profile: tempfile::TempDir,
 }
 
-/// Ends with the test, however that ends.
-struct DriverProcess(Child);
+/// Ends with the test, however that ends, and takes its browser along.
+struct DriverProcess(Child, String);
 
 impl Drop for DriverProcess {
     fn drop(&mut self) {
         let _ = self.0.kill();
         let _ = self.0.wait();
+        for pid in yantro_e2e::processes_with(&self.1) {
+            unsafe { libc::kill(pid, libc::SIGKILL) };
+        }
     }
 }
 
@@ -36,6 +39,7 @@ impl Browser {
             return None;
         }
         let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let profile = tempfile::tempdir().unwrap();
         let driver_process = DriverProcess(
             Command::new("chromedriver")
                 .args([format!("--port={port}"), "--allowed-ips=127.0.0.1".to_owned()])
@@ -43,8 +47,8 @@ impl Browser {
                 .stderr(Stdio::null())
                 .spawn()
                 .unwrap(),
+            profile.path().display().to_string(),
         );
-        let profile = tempfile::tempdir().unwrap();
         let mut caps = DesiredCapabilities::chrome();
         for arg in [
             "--headless",
