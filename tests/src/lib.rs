@@ -1,6 +1,8 @@
 //! What the end-to-end tests stand on: the built program in a folder of its own, on loopback
 //! addresses of its own, ended with everything it started when the test ends.
 
+pub mod host;
+
 use std::{
     fs,
     path::{Path, PathBuf},
@@ -175,6 +177,11 @@ impl Server {
             let _ = child.kill();
             let _ = child.wait();
         }
+    }
+
+    /// Runs a command that goes on, its output to be read.
+    pub fn spawn(&self, args: &[&str]) -> Child {
+        self.command().args(args).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().expect("the program can be run")
     }
 
     /// Runs a command of the command line.

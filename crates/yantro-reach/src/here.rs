@@ -19,6 +19,7 @@ use yantro_core::{
 use crate::{
     files::FileEvents,
     keeper::{Claim, Keepers, Kept},
+    leave::{Leaving, WayOut},
     logs::mark_logs,
     look,
     procs::{Ours, ProcessId},
@@ -47,7 +48,7 @@ pub struct Here {
     acts: PathBuf,
     outputs: PathBuf,
     recorder: PathBuf,
-    leave_to: Result<Vec<String>, String>,
+    way_out: WayOut,
     verified: reqwest::Client,
     unverified: reqwest::Client,
     secrets: Mutex<Secrets>,
@@ -92,7 +93,7 @@ impl Here {
             acts: data.join("acts"),
             outputs: data.join("output"),
             recorder,
-            leave_to: way_out(),
+            way_out: WayOut::find(),
             verified: client(true)?,
             unverified: client(false)?,
             secrets: Mutex::default(),
@@ -161,7 +162,8 @@ impl Here {
         order["folder"] = json!(folder);
         order["note"] = json!(prepared.begun);
         let started = (spec.kind == ActKind::Start).then(|| (self.ours.clone(), spec.service.address.clone()));
-        recorder::give(&self.recorder, order, folder, started, tell).await;
+        let leaving = prepared.stays.then(|| Leaving { way: &self.way_out, act: spec.identity, says: spec.service.address.to_string() });
+        recorder::give(&self.recorder, order, folder, leaving, started, tell).await;
         Ok(())
     }
 
@@ -200,18 +202,12 @@ impl Here {
         let marks = mark_logs(&self.logs_of(service));
         match (&service.runner, spec.kind) {
             (ServiceRunner::Process(p), ActKind::Start) => {
-                let leave_to = self.leave_to.as_ref().map_err(|why| {
-                    refused(
-                        why.clone(),
-                        "give the server's unit Delegate=yes or KillMode=process, or run it where it may leave its control group",
-                    )
-                })?;
                 let words: Vec<String> = std::iter::once(p.program.clone()).chain(p.args.iter().cloned()).collect();
                 let output = self.output_of(service);
                 let mut prepared = self.program(&words, &p.dir, &p.env, p.user.as_deref(), marks)?;
                 prepared.order["do"] = json!("start");
                 prepared.order["output"] = json!(output);
-                prepared.order["leave_to"] = json!(leave_to);
+                prepared.stays = true;
                 Ok(prepared)
             }
             (ServiceRunner::Process(_), ActKind::Stop | ActKind::Clear | ActKind::Reload) => {
@@ -246,14 +242,8 @@ impl Here {
                     ActKind::Evidence(n) => service.stop.evidence.get(n as usize).cloned().unwrap_or_default(),
                 };
                 let mut prepared = self.command(&words, &c.dir, &c.env, c.user.as_deref(), c.within.0, marks)?;
-                if kind == ActKind::Start {
-                    // What its start command leaves running must outlive us too (R22).
-                    let leave_to = self
-                        .leave_to
-                        .as_ref()
-                        .map_err(|why| refused(why.clone(), "give the server's unit Delegate=yes or KillMode=process"))?;
-                    prepared.order["leave_to"] = json!(leave_to);
-                }
+                // What its start command leaves running must outlive us too (R22).
+                prepared.stays = kind == ActKind::Start;
                 Ok(prepared)
             }
         }
@@ -302,6 +292,7 @@ impl Here {
         Ok(Prepared {
             order: json!({ "program": found, "args": args, "env": env, "dir": dir, "user": user_order }),
             begun: ActBegun { command: words.to_vec(), dir: dir.to_owned(), user: account, pid: None, marks },
+            stays: false,
         })
     }
 
@@ -312,6 +303,7 @@ impl Here {
         Prepared {
             order: recorder::signal_order(Path::new(""), number, targets),
             begun: ActBegun { command, dir: "/".to_owned(), user: own_account(), pid: targets.first().map(|t| t.pid), marks },
+            stays: false,
         }
     }
 }
@@ -319,6 +311,8 @@ impl Here {
 struct Prepared {
     order: Value,
     begun: ActBegun,
+    /// Whether it leaves something running that must outlive the server.
+    stays: bool,
 }
 
 fn refused(why: String, mend: &str) -> ActEnd {
@@ -346,45 +340,6 @@ fn in_path(program: &str, path: &str) -> Option<String> {
         return Path::new(program).exists().then(|| program.to_owned());
     }
     path.split(':').map(|dir| format!("{dir}/{program}")).find(|p| Path::new(p).is_file())
-}
-
-/// Where the recorder goes to leave the server's control group (R22). An empty list: there is
-/// nothing to leave. An error: there is, and it cannot be left.
-fn way_out() -> Result<Vec<String>, String> {
-    let groups = std::fs::read_to_string("/proc/self/cgroup").unwrap_or_default();
-    let mounts = std::fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
-    let mut out = Vec::new();
-    for line in groups.lines() {
-        let mut parts = line.splitn(3, ':');
-        let (Some(_), Some(controllers), Some(path)) = (parts.next(), parts.next(), parts.next()) else { continue };
-        // Only what a service manager ends services by: the unified hierarchy or its own named one.
-        let is_managers = controllers.is_empty() || controllers == "name=systemd";
-        if !is_managers || path == "/" {
-            continue;
-        }
-        let mounted = mounts.lines().find_map(|m| {
-            let (before, after) = m.split_once(" - ")?;
-            let mut kind = after.split_ascii_whitespace();
-            let (fstype, options) = (kind.next()?, kind.nth(1).unwrap_or_default());
-            let fits = if controllers.is_empty() { fstype == "cgroup2" } else { fstype == "cgroup" && options.contains("name=systemd") };
-            let mut fields = before.split_ascii_whitespace();
-            let (root, at) = (fields.nth(3)?, fields.next()?);
-            fits.then(|| (root.to_owned(), at.to_owned()))
-        });
-        let Some((root, at)) = mounted else { continue };
-        let within = path.strip_prefix(root.trim_end_matches('/')).unwrap_or(path);
-        let parent = Path::new(within).parent().unwrap_or(Path::new("/"));
-        let beside = PathBuf::from(format!("{at}{}", parent.display())).join("yantro-acts");
-        let made = beside.exists() || std::fs::create_dir(&beside).is_ok();
-        let procs = beside.join("cgroup.procs");
-        let may = made && std::fs::OpenOptions::new().write(true).open(&procs).is_ok();
-        if may {
-            out.push(procs.display().to_string());
-        } else {
-            return Err(format!("what is started here would end with the server: its control group {path} cannot be left"));
-        }
-    }
-    Ok(out)
 }
 
 /// The Internet checksum (RFC 1071).

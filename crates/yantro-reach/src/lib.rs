@@ -7,6 +7,7 @@ mod climb;
 mod files;
 mod here;
 mod keeper;
+mod leave;
 mod logs;
 mod look;
 mod procs;

@@ -13,7 +13,10 @@ use yantro_core::{
     run::{ActBegun, ActEnd},
 };
 
-use crate::procs::{Ours, ProcessId};
+use crate::{
+    leave::Leaving,
+    procs::{Ours, ProcessId},
+};
 
 /// The recorder itself, as built with this crate.
 const PROGRAM: &[u8] = include_bytes!(env!("YANTRO_RECORDER"));
@@ -137,8 +140,9 @@ fn mend_of(why: &str) -> &'static str {
 /// What a start leaves running is noted as its service's while we have not heard of its end.
 pub(crate) async fn give(
     program: &Path,
-    order: Value,
+    mut order: Value,
     folder: PathBuf,
+    leaving: Option<Leaving<'_>>,
     starts: Option<(Ours, Address)>,
     tell: impl Fn(ActNews) + Send + 'static,
 ) {
@@ -160,6 +164,20 @@ pub(crate) async fn give(
     let recorder_pid = child.id();
     if let (Some((ours, address)), Some(pid)) = (&starts, recorder_pid) {
         ours.add(pid, address);
+    }
+    if let Some(leaving) = leaving {
+        match leaving.leave(recorder_pid.unwrap_or_default()).await {
+            Ok(groups) => order["leave_to"] = json!(groups),
+            Err(why) => {
+                // It has no order yet, and ends without one.
+                drop(child.stdin.take());
+                if let (Some((ours, _)), Some(pid)) = (&starts, recorder_pid) {
+                    ours.remove(pid);
+                }
+                let mend = mend_of(&why).to_owned();
+                return tell(ActNews::Ended(ActEnd::Refused { why, mend }));
+            }
+        }
     }
     let mut stdin = child.stdin.take().expect("piped above");
     let written = stdin.write_all(order.to_string().as_bytes()).await;

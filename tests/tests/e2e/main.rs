@@ -1,10 +1,13 @@
 //! End to end: the built program, its API, and its console in headless Chromium.
 
+mod api;
 mod bad_input;
 mod browser;
+mod cli;
 mod figures;
 mod first_light;
 mod guards;
 mod kills;
+mod manager;
 mod quick;
 mod screenshots;
