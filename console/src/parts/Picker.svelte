@@ -31,7 +31,7 @@
         <label class="flex items-center gap-2 px-2.5 py-1" title="{row.title}, {word(row.seen.state)}">
           <input type="checkbox" checked={chosen.includes(row.address)} onchange={() => toggle(row.address)} />
           <Dial seen={row.seen} differs={row.differs} size={17} />
-          <span class="min-w-0 truncate font-mono text-[13px]">{row.address}</span>
+          <span class="min-w-0 font-mono text-[13px] break-all">{row.address}</span>
         </label>
       </li>
     {/each}
