@@ -1722,6 +1722,14 @@ export interface components {
              */
             for_ms: number;
         } | {
+            /**
+             * Format: int64
+             * @description Forward by so many milliseconds; back where negative.
+             */
+            by_ms: number;
+            /** @constant */
+            event: "clock-stepped";
+        } | {
             /** @description What stands differently from how it was found. */
             differences: components["schemas"]["Difference"][];
             /** @description How. */

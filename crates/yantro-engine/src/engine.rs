@@ -223,6 +223,7 @@ impl Engine {
             next_run,
             reserve: data.join("reserve"),
             stored_alive_at: 0,
+            clock_steps: Default::default(),
         };
         work.make_reserve();
         work.recover(last_seen.max(alive_at));

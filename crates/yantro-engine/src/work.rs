@@ -24,6 +24,7 @@ use yantro_store::{AuditRow, Batch, Edition, StartedAs, StoreError};
 
 use crate::{
     EngineError,
+    clock::Steps,
     engine::{Engine, Loaded, Msg, brief, read, run_row},
     hands::identity,
     locks::Locks,
@@ -54,6 +55,7 @@ pub(crate) struct Work {
     pub(crate) next_run: u64,
     pub(crate) reserve: PathBuf,
     pub(crate) stored_alive_at: i64,
+    pub(crate) clock_steps: Steps,
 }
 
 impl Work {
@@ -339,6 +341,12 @@ impl Work {
             let why = Some("its locks did not come free within 30 minutes".to_owned());
             let decision = Decision { kind: DecisionKind::GiveUp, hold: None, who: "yantro".to_owned(), why };
             let _ = self.input(run, Input::Decide(decision));
+        }
+        if let Some(by_ms) = self.clock_steps.take(self.engine.hands.clock.set_by()) {
+            self.audit("yantro", "clock set", format!("the system's clock, by {} s", by_ms as f64 / 1000.0), None);
+            for run in self.open_runs() {
+                let _ = self.input(run, Input::ClockStepped { by_ms });
+            }
         }
         // So that a restarted server knows how long it was away.
         if now.as_ms() - self.stored_alive_at > 60_000 {

@@ -418,6 +418,11 @@ pub enum Event {
         /// For how long, in milliseconds.
         for_ms: u64,
     },
+    /// The system's clock was set; no deadline moves by it (R34).
+    ClockStepped {
+        /// Forward by so many milliseconds; back where negative.
+        by_ms: i64,
+    },
     /// The run ended.
     Ended {
         /// How.

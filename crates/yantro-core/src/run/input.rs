@@ -163,6 +163,11 @@ pub enum Input {
         /// By whom or what.
         by: String,
     },
+    /// The system's clock was set while the server ran.
+    ClockStepped {
+        /// Forward by so many milliseconds; back where negative.
+        by_ms: i64,
+    },
     /// The server was away for so long.
     Away {
         /// In milliseconds.

@@ -391,3 +391,32 @@ proptest! {
         prop_assert_eq!(starts, stops);
     }
 }
+
+/// Deadlines are by a clock of our own: setting the system's moves none, and is written down (R34).
+#[test]
+fn a_clock_that_is_set_moves_no_deadline() {
+    let mut run = began("app -> db", "db");
+    run.first_looks(&[]);
+    let seen = run.found();
+    run.given(Input::FreshLooked { step: StepId(1), seen });
+    let (before, events) = (run.run.next_deadline(), run.run.event_count());
+    run.given(Input::ClockStepped { by_ms: 3_600_000 });
+    assert_eq!((run.run.next_deadline(), run.run.event_count()), (before, events + 1));
+}
+
+/// Being away does move them, by as much; and longer than five minutes holds the run first.
+#[rstest]
+#[case::a_moment(20_000, false)]
+#[case::five_minutes(300_000, false)]
+#[case::longer(300_001, true)]
+fn open_deadlines_move_by_the_time_the_server_was_away(#[case] for_ms: u64, #[case] held: bool) {
+    let mut run = began("app -> db", "db");
+    run.first_looks(&[]);
+    let seen = run.found();
+    run.given(Input::FreshLooked { step: StepId(1), seen });
+    let before = run.run.next_deadline().unwrap();
+    run.given(Input::Away { for_ms });
+    let moved = run.run.next_deadline().unwrap();
+    assert_eq!(moved, before + std::time::Duration::from_millis(for_ms));
+    assert_eq!(run.run.hold_no().is_some(), held);
+}

@@ -165,6 +165,7 @@ impl Turn<'_> {
                 }
             }
             Input::Unhold { cause, by } => self.unhold(cause, by),
+            Input::ClockStepped { by_ms } => self.happened(Event::ClockStepped { by_ms }),
             Input::Away { for_ms } => {
                 self.happened(Event::Away { for_ms });
                 if Duration::from_millis(for_ms) > LONG_AWAY {

@@ -72,7 +72,7 @@ impl Run {
                     known.end = Some((at, end.clone()));
                 }
             }
-            Event::ActUnknown { .. } => {}
+            Event::ActUnknown { .. } | Event::ClockStepped { .. } => {}
             Event::StepProving { step, patience_ends } => {
                 self.step_begins(*step, at);
                 let now = self.step_mut(*step);
