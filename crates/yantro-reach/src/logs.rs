@@ -188,15 +188,7 @@ impl Source {
         let Some(there) = there else { return Ok(()) };
         let id = (there.dev(), there.ino());
         match &self.open {
-            Some((_, open)) if *open == id => {
-                if there.len() < self.position {
-                    // Truncated: from its start again, and what was in between may be lost.
-                    self.complete = false;
-                    self.position = 0;
-                    self.scan.end_of_line();
-                    self.read_open()?;
-                }
-            }
+            Some((_, open)) if *open == id => {}
             Some(_) => {
                 // Renamed, and the old one read to its end: the new one from its start.
                 self.scan.end_of_line();
@@ -219,7 +211,15 @@ impl Source {
         if meta.is_dir() {
             return Err(io::ErrorKind::IsADirectory.into());
         }
-        let waiting = meta.len().saturating_sub(self.position);
+        // Its length is asked of the open file, and before reading: one that grows meanwhile must not
+        // look as if it had been cut off.
+        if meta.len() < self.position {
+            // Truncated: from its start again, and what was in between may be lost.
+            self.complete = false;
+            self.position = 0;
+            self.scan.end_of_line();
+        }
+        let waiting = meta.len() - self.position;
         if waiting == 0 {
             return Ok(());
         }
@@ -381,6 +381,30 @@ mod tests {
         let answer = watch.answer();
         assert_eq!(answer.verdict, Verdict::NotYet);
         assert!(answer.says.contains("was cut off"), "{}", answer.says);
+    }
+
+    #[test]
+    fn a_log_that_grows_while_it_is_read_was_not_cut_off() {
+        let log = log("ERROR before the act\n");
+        let mut watch = watch(&log.path);
+        let writer = {
+            let path = log.path.clone();
+            std::thread::spawn(move || {
+                let mut file = fs::OpenOptions::new().append(true).open(path).unwrap();
+                for i in 0..20_000 {
+                    writeln!(file, "lane {i} open").unwrap();
+                }
+            })
+        };
+        while !writer.is_finished() {
+            watch.poll();
+        }
+        writer.join().unwrap();
+        append(&log.path, "ready\n");
+        watch.poll();
+        let answer = watch.answer();
+        assert_eq!(answer.verdict, Verdict::Holds, "{}", answer.says);
+        assert_eq!(watch.sources[0].scan.count().lines, 20_001, "each line once");
     }
 
     #[test]

@@ -96,11 +96,6 @@ impl<'t> Faults<'t> {
         self.found.iter().any(|f| f.severity == Severity::Error)
     }
 
-    /// How many of one kind there are.
-    pub fn count(&self, kind: &str) -> usize {
-        self.found.iter().filter(|f| f.kind == kind).count()
-    }
-
     /// All of them, in the order of the text.
     pub fn into_sorted(mut self) -> Vec<Fault> {
         self.found.sort_by(|a, b| (a.span.start, b.severity, &a.kind, &a.message).cmp(&(b.span.start, a.severity, &b.kind, &b.message)));

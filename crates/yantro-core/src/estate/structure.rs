@@ -73,6 +73,12 @@ fn mend_for_toml(message: &str) -> &'static str {
     }
 }
 
+/// Whether a table has every key that it must: one that is missing or was no good was told already,
+/// and the rest of the file is vetted without the table.
+fn is_complete(schema: &Value, map: &Map<String, Value>) -> bool {
+    schema.get("required").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str).all(|key| map.contains_key(key))
+}
+
 struct Walk<'s, 'f, 't> {
     root: &'s Value,
     faults: &'f mut Faults<'t>,
@@ -140,9 +146,8 @@ impl<'s> Walk<'s, '_, '_> {
         }
         match node.get_ref() {
             DeValue::Table(table) => {
-                let before = self.missing_count();
                 let map = self.table(schema, table, &node.span(), path);
-                (self.missing_count() == before).then_some(Value::Object(map))
+                is_complete(schema, &map).then_some(Value::Object(map))
             }
             DeValue::Array(items) => {
                 let inner = schema.get("items")?;
@@ -161,11 +166,6 @@ impl<'s> Walk<'s, '_, '_> {
                 None
             }
         }
-    }
-
-    /// How many keys were missing so far: a table that lacks one cannot be read.
-    fn missing_count(&self) -> usize {
-        self.faults.count("missing-key")
     }
 
     fn choice(&mut self, choices: &[&'s Value], node: &Spanned<DeValue<'_>>, path: &str) -> Option<Value> {
@@ -207,9 +207,8 @@ impl<'s> Walk<'s, '_, '_> {
             let word = said.get_ref().as_str().unwrap_or_default();
             return match choices.iter().find(|c| tag_of(c).is_some_and(|(_, known)| known == word)) {
                 Some(schema) => {
-                    let before = self.missing_count();
                     let map = self.table(schema, table, &node.span(), path);
-                    (self.missing_count() == before).then_some(Value::Object(map))
+                    is_complete(schema, &map).then_some(Value::Object(map))
                 }
                 None => {
                     self.faults.error(

@@ -145,3 +145,101 @@ fn the_published_schema_is_current() {
     let published: serde_json::Value = serde_json::from_str(&std::fs::read_to_string(path).unwrap()).unwrap();
     assert_eq!(published, json_schema(), "make it anew: yantro schema > docs/estate.schema.json");
 }
+
+/// A value that is no good keeps nothing else from being vetted.
+#[test]
+fn a_bad_value_hides_no_other_fault() {
+    let more = "[service.b]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 70000 }]\nsteady = \"soon\"\nrelies_on = [\"aa\"]\n";
+    let kinds: Vec<String> = faults(&toml("a", more)).into_iter().map(|(kind, ..)| kind).collect();
+    assert!(kinds.iter().any(|k| k == "unknown-name") && kinds.iter().any(|k| k == "bad-duration"), "{kinds:?}");
+    assert!(!kinds.iter().any(|k| k == "unreadable"), "{kinds:?}");
+}
+
+const SOUND: &str = "ladder = [{ rung = \"port\", port = 1 }]\n";
+
+fn service(more: &str) -> String {
+    format!("[service.b]\nlike = \"x\"\n{more}")
+}
+
+#[rstest]
+#[case::no_network_address("[host.k]\nreach = \"here\"\naddress = \"the pier\"\n".to_owned(), "bad-address", "127.0.2.1")]
+#[case::another_machines_address("[host.k]\nreach = \"here\"\naddress = \"10.1.2.3\"\n".to_owned(), "not-loopback", "no loopback address")]
+#[case::a_name_with_a_dot("[service.\"b.c\"]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 1 }]\n".to_owned(), "bad-name", "letters, digits")]
+#[case::a_number_out_of_range(
+    service("start = { attempts = -1 }\nladder = [{ rung = \"port\", port = 1 }]\n"),
+    "bad-number",
+    "out of range"
+)]
+#[case::a_port_that_is_none(service("ladder = [{ rung = \"port\", port = 70000 }]\n"), "", "70000")]
+#[case::a_port_of_a_word(
+    service("values = { port = \"seven\" }\nladder = [{ rung = \"port\", port = \"{port}\" }]\n"),
+    "bad-port",
+    "no port"
+)]
+#[case::a_page_that_is_none(service("ladder = [{ rung = \"web\", url = \"quay/health\" }]\n"), "bad-url", "write it whole")]
+#[case::blocks_in_a_circle("[like.p]\nlike = \"q\"\n[like.q]\nlike = \"p\"\n[service.b]\nlike = \"p\"\nladder = [{ rung = \"port\", port = 1 }]\n".to_owned(), "like-cycle", "circle")]
+#[case::hands_off_without_a_reason(service(&format!("hands_off = \"\"\n{SOUND}")), "missing-reason", "who looks after it")]
+#[case::never_with_itself(service(&format!("never_with = [\"b\"]\n{SOUND}")), "names-itself", "take it out")]
+#[case::never_with_nobody(service(&format!("never_with = [\"bb\"]\n{SOUND}")), "unknown-name", "bb")]
+#[case::a_command_of_nothing(service("ladder = [{ rung = \"command\", command = [] }]\n"), "no-command", "program and arguments")]
+fn more_faults_are_found_with_their_mends(#[case] more: String, #[case] kind: &str, #[case] says: &str) {
+    let found = faults(&toml("a", &more));
+    assert!(found.iter().any(|(k, line, text)| (kind.is_empty() || k == kind) && *line > 0 && text.contains(says)), "{found:#?}");
+}
+
+#[rstest]
+#[case::of_nothing_at_all("")]
+#[case::of_an_estate_without_a_name("[estate]\nstands_for = \"test\"\n")]
+#[case::of_one_that_stands_for_nothing("[estate]\nname = \"t\"\n")]
+#[case::of_services_on_no_host("[estate]\nname = \"t\"\nstands_for = \"test\"\n[service.a]\nrun_by = \"process\"\n")]
+fn what_is_missing_is_told_with_what_to_add(#[case] text: &str) {
+    let found = faults(text);
+    assert!(found.iter().all(|(_, _, text)| text.contains(" / ") && !text.ends_with(" / ")), "{found:#?}");
+    assert!(!found.is_empty());
+}
+
+fn warnings(text: &str) -> Vec<(String, String)> {
+    let vetted = vet(text, "/e");
+    assert!(vetted.estate.is_some(), "a warning keeps nothing from being loaded: {:#?}", vetted.faults);
+    vetted.faults.into_iter().map(|f| (f.kind, format!("{} / {}", f.message, f.mend))).collect()
+}
+
+#[rstest]
+#[case::only_its_process(service("ladder = [{ rung = \"process\" }]\n"), "weak-proof", "port, web")]
+#[case::a_group_of_nobody("[group.g]\n".to_owned(), "empty-group", "put services in it")]
+fn warnings_are_told_and_keep_nothing_from_being_loaded(#[case] more: String, #[case] kind: &str, #[case] says: &str) {
+    let found = warnings(&toml("a", &more));
+    assert!(found.iter().any(|(k, text)| k == kind && text.contains(says)), "{found:#?}");
+}
+
+#[test]
+fn a_sound_estate_is_told_nothing() {
+    assert!(warnings(&toml("a -> b, b -> c, c ~> d", "")).is_empty());
+}
+
+/// Whatever is put in, vetting answers: with an estate or with at least one error, never with neither.
+mod whatever {
+    use proptest::prelude::*;
+    use yantro_core::estate::{Severity, vet};
+
+    use crate::estates::toml;
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 300, ..ProptestConfig::default() })]
+
+        #[test]
+        fn is_put_in_is_answered(cut in 0usize..900, with in "[\\[\\]a-z0-9=\"{},.\\n#éß]{0,12}") {
+            let text = toml("a -> b, b -> c, c ~> a2", "[group.g]\nkeep_up = 1\n");
+            let at = (0..=cut.min(text.len())).rev().find(|i| text.is_char_boundary(*i)).unwrap_or(0);
+            let torn = format!("{}{with}{}", &text[..at], &text[at..]);
+            let vetted = vet(&torn, "/e");
+            let errors = vetted.faults.iter().filter(|f| f.severity == Severity::Error).count();
+            prop_assert_eq!(vetted.estate.is_some(), errors == 0, "{:#?}", vetted.faults);
+            for fault in &vetted.faults {
+                prop_assert!(!fault.message.is_empty() && !fault.mend.is_empty());
+                prop_assert!(fault.span.end <= torn.len() && fault.span.start <= fault.span.end, "{:?} of {}", fault.span, torn.len());
+                prop_assert!(torn.is_char_boundary(fault.span.start) && torn.is_char_boundary(fault.span.end));
+            }
+        }
+    }
+}

@@ -44,7 +44,10 @@ pub fn vet(text: &str, folder: &str) -> Vetted {
     let estate = match serde_json::from_value::<EstateFile>(sound.clone()) {
         Ok(file) => Some(Vetting { file, sound, places, folder, faults: &mut faults }.estate()),
         Err(error) => {
-            faults.error("unreadable", 0..0, format!("the file cannot be read: {error}"), "mend the other faults first");
+            // Whatever keeps it from being read was told with its place.
+            if !faults.any_error() {
+                faults.error("unreadable", 0..0, format!("the file cannot be read: {error}"), "see docs/estate.md for the format");
+            }
             None
         }
     };

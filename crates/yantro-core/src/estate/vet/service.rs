@@ -276,6 +276,10 @@ impl Vetting<'_, '_> {
                     (kind, *gone_after_stop)
                 }
                 RungFile::Command { command, holds, not_yet, within, gone_after_stop } => {
+                    if command.first().is_none_or(|program| program.trim().is_empty()) {
+                        let mend = "write program and arguments as a list: [\"/usr/local/bin/fares-answers\", \"--quick\"]";
+                        self.faults.error("no-command", place.clone(), "this rung names no command".to_owned(), mend);
+                    }
                     let kind = RungKind::Command {
                         command: self.command(command),
                         holds: holds.clone().unwrap_or_else(|| vec![0]),
