@@ -74,3 +74,53 @@ fn follow(live: broadcast::Receiver<Arc<Published>>, upto: i64) -> impl Stream<I
         }
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn message(id: i64) -> Arc<Published> {
+        Arc::new(Published::new(Topic::Run, Some(id), &serde_json::json!({ "no": id })))
+    }
+
+    async fn told(live: broadcast::Receiver<Arc<Published>>, upto: i64) -> Vec<String> {
+        follow(live, upto).map(|b| String::from_utf8_lossy(&b).into_owned()).collect().await
+    }
+
+    #[tokio::test]
+    async fn what_was_read_back_is_not_told_twice() {
+        let (sender, live) = broadcast::channel(16);
+        for id in 1..=4 {
+            sender.send(message(id)).unwrap();
+        }
+        drop(sender);
+        let told = told(live, 2).await;
+        assert_eq!(told.len(), 2);
+        assert!(told[0].starts_with("id: 3\nevent: run\ndata: {") && told[0].ends_with("\n\n"), "{}", told[0]);
+        assert!(told[1].starts_with("id: 4\n"));
+    }
+
+    #[tokio::test]
+    async fn who_reads_too_slowly_is_cut_off_and_not_told_with_gaps() {
+        let (sender, live) = broadcast::channel(2);
+        for id in 1..=9 {
+            sender.send(message(id)).unwrap();
+        }
+        assert!(told(live, 0).await.is_empty(), "it comes back with its last place, and reads the store");
+    }
+
+    #[tokio::test]
+    async fn what_has_no_place_is_told_whatever_was_read_back() {
+        let (sender, live) = broadcast::channel(16);
+        sender.send(Arc::new(Published::new(Topic::Board, None, &serde_json::json!({})))).unwrap();
+        drop(sender);
+        assert_eq!(told(live, i64::MAX).await, ["event: board\ndata: {}\n\n"]);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn while_nothing_happens_that_is_told() {
+        let (_sender, live) = broadcast::channel::<Arc<Published>>(16);
+        let mut all = Box::pin(follow(live, 0));
+        assert_eq!(all.next().await.unwrap(), "event: quiet\ndata: {}\n\n");
+    }
+}

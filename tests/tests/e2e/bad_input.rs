@@ -166,3 +166,35 @@ fn with_the_disk_full_the_run_holds_and_goes_on_when_there_is_room() {
     drop(server);
     let _ = std::process::Command::new("umount").arg(&small).status();
 }
+
+/// A page that was left open on a sleeping machine, a proxy that hangs: they hold nobody up.
+#[test]
+fn clients_that_stop_reading_hold_nobody_up() {
+    use std::io::Write;
+    let server = Server::with_estate(&quick::estate(&[]));
+    let address = server.base().trim_start_matches("http://").to_owned();
+    let resident = || -> u64 {
+        let text = std::fs::read_to_string(format!("/proc/{}/status", server.pid())).unwrap();
+        text.lines().find(|l| l.starts_with("VmRSS")).unwrap().split_whitespace().nth(1).unwrap().parse().unwrap()
+    };
+    let before = resident();
+    let deaf: Vec<std::net::TcpStream> = (0..200)
+        .map(|_| {
+            let mut stream = std::net::TcpStream::connect(&address).unwrap();
+            let token = server.token();
+            write!(stream, "GET /api/v1/events HTTP/1.1\r\nhost: {address}\r\nauthorization: Bearer {token}\r\n\r\n").unwrap();
+            stream
+        })
+        .collect();
+    for _ in 0..3 {
+        server.ok(&["start", "*", "--yes"]);
+        server.ok(&["stop", "*", "--yes"]);
+    }
+    // Whoever does read is told everything, and the server has not grown by what it could not send.
+    let told = server.get("/runs/6/events");
+    assert_eq!(told.as_array().unwrap().last().unwrap()["event"], "ended");
+    let grown = resident().saturating_sub(before);
+    assert!(grown < 200 * 64, "{grown} kB more for 200 clients that do not read");
+    drop(deaf);
+    server.ok(&["board"]);
+}
