@@ -26,6 +26,20 @@ async fn picture(browser: &Browser, name: &str) {
     browser.driver.screenshot(&folder().join(format!("{name}.png"))).await.unwrap();
 }
 
+/// A command in a terminal window.
+fn terminal(server: &Server, name: &str, command: &str) {
+    let bin = yantro_e2e::program("yantro").parent().expect("it is in a folder").display().to_string();
+    let path = format!("{bin}:{}", std::env::var("PATH").unwrap_or_default());
+    let script = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../scripts/terminal-picture");
+    let status = std::process::Command::new(script)
+        .arg(folder().join(format!("{name}.png")))
+        .arg(command)
+        .env("PATH", path)
+        .env("YANTRO_DATA", server.data())
+        .status();
+    assert!(status.is_ok_and(|s| s.success()), "no picture of {command}");
+}
+
 async fn theme(browser: &Browser, choice: &str) {
     browser.driver.execute(format!("localStorage.setItem('yantro-theme', '{choice}')"), vec![]).await.unwrap();
 }
@@ -46,6 +60,7 @@ async fn pictures_of_the_demo() {
     go("/plan?wish=restart&of=quay-1%2Ffares-db&below=gates").await;
     browser.see("Stops 13").await;
     picture(&browser, "plan").await;
+    tokio::task::block_in_place(|| terminal(&server, "terminal-preview", "yantro preview restart booking"));
     // A night that goes wrong: one gate refuses to come back, one board crashes.
     server.trouble("gate-pier-north-right", Some("forbidden-line"));
     let run =
@@ -75,6 +90,10 @@ async fn pictures_of_the_demo() {
     browser.see("gate-check").await;
     picture(&browser, "board-dark").await;
     theme(&browser, "light").await;
+    tokio::task::block_in_place(|| {
+        terminal(&server, "terminal-board", "yantro board");
+        terminal(&server, "terminal", &format!("yantro show {run}"));
+    });
     server.trouble("gate-pier-north-right", None);
     tokio::task::block_in_place(|| drop(server.cli(&["again", &run.to_string(), "--watch"])));
     go("/runs").await;

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use yantro_core::name::Address;
+use yantro_core::{name::Address, state::SeenState};
 use yantro_engine::BoardView;
 use yantro_server::wire::Relations as RelationsView;
 
@@ -13,6 +13,9 @@ use crate::{
     marks,
     say::{Say, Tint, tinted},
 };
+
+/// What shows a state is cut here: it has a line of its own in `yantro show`.
+const SHOWN: usize = 78;
 
 /// Show how everything stands.
 #[derive(clap::Args)]
@@ -100,23 +103,20 @@ pub(crate) fn show(board: &BoardView, only_differing: bool, say: &Say) {
         rows += 1;
         let state = format!("{} {}", marks::dial(&row.seen), row.seen.state);
         let tint = marks::tint(row.seen.state, row.differs);
-        let mut shows = row.seen.says.clone();
-        if shows.chars().count() > 46 {
-            shows = shows.chars().take(45).chain(['…']).collect();
-        }
-        for more in [
-            row.failed_in_run.clone(),
-            row.in_run.map(|r| format!("in run {r}")),
-            (row.differs && row.in_run.is_none()).then(|| "differs from expected".to_owned()),
-            row.hands_off.is_some().then(|| "hands-off".to_owned()),
-            row.intended_down.clone().filter(|_| !row.seen.state.is_up()),
-            row.seen.log_against.is_some().then(|| format!("yantro acknowledge {} --why …", row.address)),
+        let known = row.seen.log_against.is_some() && row.seen.state == SeenState::Ailing;
+        let parts = [
+            known.then(|| format!("yantro acknowledge {} --why …", row.address)),
             row.restart_owed.then(|| "restart owed".to_owned()),
-        ]
-        .into_iter()
-        .flatten()
-        {
-            shows = if shows.is_empty() { more } else { format!("{more} · {shows}") };
+            row.intended_down.clone().filter(|_| !row.seen.state.is_up()),
+            row.hands_off.is_some().then(|| "hands-off".to_owned()),
+            (row.differs && row.in_run.is_none()).then(|| "differs from expected".to_owned()),
+            row.in_run.map(|r| format!("in run {r}")),
+            // Why its step failed says more than what a look finds since.
+            row.failed_in_run.clone().or_else(|| Some(row.seen.says.clone())).filter(|s| !s.is_empty()),
+        ];
+        let mut shows = parts.into_iter().flatten().collect::<Vec<_>>().join(" · ");
+        if shows.chars().count() > SHOWN {
+            shows = shows.chars().take(SHOWN - 1).chain(['…']).collect();
         }
         table.add_row([
             row.address.to_string(),
@@ -132,7 +132,7 @@ pub(crate) fn show(board: &BoardView, only_differing: bool, say: &Say) {
         say.line(marks::lines(&table));
     }
     let count = |f: &dyn Fn(&yantro_engine::BoardRow) -> bool| board.services.iter().filter(|r| f(r)).count();
-    let proven = count(&|r| r.seen.state == yantro_core::state::SeenState::Proven);
+    let proven = count(&|r| r.seen.state == SeenState::Proven);
     let differ = count(&|r| r.differs);
     say.line(format!(
         "\n{proven} of {} proven, {differ} differ{} from what is expected",
