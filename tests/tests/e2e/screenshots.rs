@@ -92,7 +92,9 @@ async fn pictures_of_the_demo() {
     theme(&browser, "light").await;
     tokio::task::block_in_place(|| {
         terminal(&server, "terminal-board", "yantro board");
-        terminal(&server, "terminal", &format!("yantro show {run}"));
+        let view = server.get(&format!("/runs/{run}"));
+        let failed = view["steps"].as_array().unwrap().iter().find(|s| s["now"]["state"] == "failed").unwrap();
+        terminal(&server, "terminal", &format!("yantro show {run} --step {}", failed["planned"]["id"]));
     });
     server.trouble("gate-pier-north-right", None);
     tokio::task::block_in_place(|| drop(server.cli(&["again", &run.to_string(), "--watch"])));
