@@ -41,7 +41,7 @@ impl Identity {
 
     /// Events were stored up to here.
     pub fn came_to(&self, event: i64) {
-        self.counter.fetch_max(event, Ordering::Relaxed);
+        self.counter.fetch_max(event, Ordering::SeqCst);
     }
 
     /// Claims something in this server's name.
@@ -51,7 +51,7 @@ impl Identity {
             server: &self.server,
             session: &self.session,
             is_own_session: &is_own_session,
-            counter: self.counter.load(Ordering::Relaxed),
+            counter: &|| self.counter.load(Ordering::SeqCst),
             data: &self.data,
         })
     }

@@ -31,8 +31,9 @@ pub struct Claim<'a> {
     pub session: &'a str,
     /// Whether a session was one of this store's own.
     pub is_own_session: &'a (dyn Fn(&str) -> bool + Sync),
-    /// How far its record of events has come.
-    pub counter: i64,
+    /// How far its record of events has come by now. Asked after the host's record was read: an act
+    /// beside this one may have moved both on meanwhile.
+    pub counter: &'a (dyn Fn() -> i64 + Sync),
     /// Where it keeps its data.
     pub data: &'a Path,
 }
@@ -96,7 +97,7 @@ impl Keepers {
         match self.read(address)? {
             Some(keeper) if keeper.server != claim.server => Err(Kept::ByAnother(keeper.data)),
             Some(keeper) if !(claim.is_own_session)(&keeper.session) => Err(Kept::ByACopy(keeper.data)),
-            Some(keeper) if keeper.counter > claim.counter => Err(Kept::OlderStore),
+            Some(keeper) if keeper.counter > (claim.counter)() => Err(Kept::OlderStore),
             _ => Ok(()),
         }
     }
@@ -130,7 +131,7 @@ impl Keepers {
         let keeper = Keeper {
             server: claim.server.to_owned(),
             session: claim.session.to_owned(),
-            counter: claim.counter,
+            counter: (claim.counter)(),
             data: claim.data.to_path_buf(),
         };
         let half = path.with_extension("half");
@@ -156,7 +157,7 @@ mod tests {
         fn with<T>(&self, f: impl FnOnce(&Claim<'_>) -> T) -> T {
             let own = |s: &str| self.sessions.contains(&s);
             let session = self.sessions.last().unwrap();
-            f(&Claim { server: self.id, session, is_own_session: &own, counter: self.counter, data: Path::new("/srv/yantro") })
+            f(&Claim { server: self.id, session, is_own_session: &own, counter: &|| self.counter, data: Path::new("/srv/yantro") })
         }
         fn acts(&self, keepers: &Keepers) -> Result<(), Kept> {
             self.with(|c| keepers.claim("127.0.9.1", c))
@@ -194,6 +195,33 @@ mod tests {
         let server = Server { id: "a", sessions: &["1"], counter: 1 };
         let refused = server.acts(&keepers).unwrap_err();
         assert!(refused.to_string().contains("127.0.9.1.json") && !refused.doubts_the_store(), "{refused}");
+    }
+
+    /// Acts are given side by side, each once its own event is stored.
+    #[test]
+    fn acts_side_by_side_do_not_take_each_other_for_an_older_store() {
+        use std::sync::atomic::{AtomicI64, Ordering};
+        let dir = tempfile::tempdir().unwrap();
+        let keepers = Keepers::new(dir.path());
+        let stored = AtomicI64::new(0);
+        std::thread::scope(|scope| {
+            for _ in 0..8 {
+                scope.spawn(|| {
+                    for _ in 0..200 {
+                        stored.fetch_add(1, Ordering::SeqCst);
+                        let claim = Claim {
+                            server: "a",
+                            session: "1",
+                            is_own_session: &|s| s == "1",
+                            counter: &|| stored.load(Ordering::SeqCst),
+                            data: Path::new("/srv/yantro"),
+                        };
+                        keepers.claim("127.0.9.1", &claim).unwrap();
+                        keepers.check("127.0.9.1", &claim).unwrap();
+                    }
+                });
+            }
+        });
     }
 
     #[test]
