@@ -9,7 +9,7 @@ mod schema;
 use std::{collections::BTreeSet, path::Path, time::Duration};
 
 use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, TransactionBehavior, params};
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use yantro_core::{
     name::Address,
     run::{Event, RunId, input::Stamped},
@@ -363,31 +363,25 @@ impl Reader {
 
     /// What services were last started as.
     pub fn started(&self) -> Result<Vec<(Address, StartedAs)>, StoreError> {
-        let mut statement = self.connection.prepare("SELECT address, body FROM started")?;
-        let rows = statement.query_map([], |r| Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?)))?;
-        let mut all = Vec::new();
-        for row in rows {
-            let (address, body) = row?;
-            let started = serde_json::from_str(&body)
-                .map_err(|source| StoreError::Unreadable { what: format!("what {address} was started as"), source })?;
-            if let Ok(address) = address.parse() {
-                all.push((address, started));
-            }
-        }
-        Ok(all)
+        self.by_address("started", "what it was started as")
     }
 
     /// Forbidden lines in services' logs that still count.
     pub fn log_against(&self) -> Result<Vec<(Address, LogAgainst)>, StoreError> {
-        let mut statement = self.connection.prepare("SELECT address, body FROM log_against ORDER BY address")?;
+        self.by_address("log_against", "the line against it")
+    }
+
+    /// A table with one body for each service.
+    fn by_address<T: DeserializeOwned>(&self, table: &str, what: &str) -> Result<Vec<(Address, T)>, StoreError> {
+        let mut statement = self.connection.prepare(&format!("SELECT address, body FROM {table} ORDER BY address"))?;
         let rows = statement.query_map([], |r| Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?)))?;
         let mut all = Vec::new();
         for row in rows {
             let (address, body) = row?;
-            let against = serde_json::from_str(&body)
-                .map_err(|source| StoreError::Unreadable { what: format!("the line against {address}"), source })?;
+            let value =
+                serde_json::from_str(&body).map_err(|source| StoreError::Unreadable { what: format!("{address}: {what}"), source })?;
             if let Ok(address) = address.parse() {
-                all.push((address, against));
+                all.push((address, value));
             }
         }
         Ok(all)
