@@ -5,6 +5,8 @@
   import Map from './pages/Map.svelte';
   import Plan from './pages/Plan.svelte';
   import Run from './pages/Run.svelte';
+  import Procedure from './pages/Procedure.svelte';
+  import Procedures from './pages/Procedures.svelte';
   import Runs from './pages/Runs.svelte';
   import Note from './parts/Note.svelte';
   import Palette from './parts/Palette.svelte';
@@ -13,6 +15,8 @@
 
   let palette = $state(false);
   const run = $derived(/^\/runs\/(\d+)$/.exec(router.path)?.[1]);
+
+  const procedure = $derived(/^\/procedures\/([\w-]+)$/.exec(router.path)?.[1]);
 
   $effect(() => live.start());
 
@@ -49,6 +53,10 @@
 yantro load estate.toml</pre>
         <p class="mt-3">Or see one at work: <code class="font-mono">yantro demo</code></p>
       </Note>
+    {:else if procedure}
+      {#key procedure}<Procedure name={procedure} />{/key}
+    {:else if router.path === '/procedures'}
+      <Procedures />
     {:else if router.path === '/map'}
       <Map />
     {:else if router.path === '/plan'}

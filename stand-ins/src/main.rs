@@ -13,7 +13,7 @@ use std::{
     process::exit,
     sync::{
         Arc, Mutex,
-        atomic::{AtomicBool, Ordering},
+        atomic::{AtomicBool, AtomicU32, Ordering},
         mpsc,
     },
     thread,
@@ -30,11 +30,17 @@ use signal_hook::{
 #[derive(Parser)]
 struct Args {
     /// What it is called in its log and on its page.
-    #[arg(long)]
+    #[arg(long, required_unless_present = "ask", default_value = "")]
     name: String,
     /// Where it listens.
-    #[arg(long)]
+    #[arg(long, required_unless_present = "ask", default_value = "127.0.0.1:0")]
     listen: SocketAddr,
+    /// Ask a running one something, such as `http://127.0.2.1:5672/drain`, and end.
+    #[arg(long)]
+    ask: Option<String>,
+    /// How many messages wait in it: `/drain` works them off and takes no new ones, `/resume` takes them again.
+    #[arg(long, default_value_t = 0)]
+    waiting: u32,
     /// What it cannot work without.
     #[arg(long)]
     needs: Vec<SocketAddr>,
@@ -124,6 +130,8 @@ fn record(path: Option<&PathBuf>, what: &str) {
 #[derive(Default)]
 struct State {
     ready: AtomicBool,
+    waiting: AtomicU32,
+    draining: AtomicBool,
     missing: Mutex<Vec<SocketAddr>>,
 }
 
@@ -135,11 +143,15 @@ enum Happening {
 
 fn main() {
     let args = Arc::new(Args::parse());
+    if let Some(url) = &args.ask {
+        exit(ask(url));
+    }
     let log = Arc::new(Log::open(args.log.as_ref()));
     let trouble = trouble(args.trouble.as_ref());
     record(args.record.as_ref(), "start");
     log.line(&format!("{} starting, process {}", args.name, std::process::id()));
     let state = Arc::new(State::default());
+    state.waiting.store(args.waiting, Ordering::Relaxed);
     let (tell, happenings) = mpsc::channel();
     let mut signals = Signals::new([SIGTERM, SIGINT, SIGHUP]).expect("signals can be watched");
     let teller = tell.clone();
@@ -193,8 +205,8 @@ fn get_ready(args: &Arc<Args>, log: &Arc<Log>, state: &Arc<State>, trouble: &Tro
     });
     log.line(&format!("listening on {}", args.listen));
     {
-        let (args, state) = (Arc::clone(args), Arc::clone(state));
-        thread::spawn(move || serve(&listener, &args, &state));
+        let (args, log, state) = (Arc::clone(args), Arc::clone(log), Arc::clone(state));
+        thread::spawn(move || serve(&listener, &args, &log, &state));
     }
     if *trouble == Trouble::ForbiddenLine {
         thread::sleep(args.ready_after / 3);
@@ -240,21 +252,81 @@ fn look_for_needs(args: &Args, log: &Log, state: &State) {
     }
 }
 
-fn serve(listener: &TcpListener, args: &Arc<Args>, state: &Arc<State>) {
+/// Asks a running one for a page; the exit code says whether it answered well.
+fn ask(url: &str) -> i32 {
+    let rest = url.trim_start_matches("http://");
+    let (host, path) = rest.split_once('/').unwrap_or((rest, ""));
+    let asked = || -> std::io::Result<String> {
+        let mut stream = TcpStream::connect(host)?;
+        stream.set_read_timeout(Some(Duration::from_secs(5)))?;
+        stream.write_all(format!("POST /{path} HTTP/1.1\r\nhost: {host}\r\ncontent-length: 0\r\nconnection: close\r\n\r\n").as_bytes())?;
+        let mut text = String::new();
+        stream.read_to_string(&mut text)?;
+        Ok(text)
+    };
+    match asked() {
+        Ok(text) => {
+            println!("{}", text.split("\r\n\r\n").nth(1).unwrap_or_default().trim());
+            i32::from(!text.starts_with("HTTP/1.1 200"))
+        }
+        Err(error) => {
+            eprintln!("{url}: {error}");
+            2
+        }
+    }
+}
+
+fn serve(listener: &TcpListener, args: &Arc<Args>, log: &Arc<Log>, state: &Arc<State>) {
     for stream in listener.incoming().flatten() {
-        let (args, state) = (Arc::clone(args), Arc::clone(state));
-        thread::spawn(move || answer(stream, &args, &state));
+        let (args, log, state) = (Arc::clone(args), Arc::clone(log), Arc::clone(state));
+        thread::spawn(move || answer(stream, &args, &log, &state));
+    }
+}
+
+/// A request as far as it is needed: its path, and its body.
+fn request(stream: &mut TcpStream) -> Option<(String, String)> {
+    let mut bytes = Vec::new();
+    let mut piece = [0u8; 4096];
+    loop {
+        let n = stream.read(&mut piece).ok().filter(|n| *n > 0)?;
+        bytes.extend_from_slice(&piece[..n]);
+        let text = String::from_utf8_lossy(&bytes).into_owned();
+        let Some((head, body)) = text.split_once("\r\n\r\n") else { continue };
+        let length = head.lines().find_map(|l| l.to_ascii_lowercase().strip_prefix("content-length:")?.trim().parse::<usize>().ok());
+        if body.len() >= length.unwrap_or(0) || bytes.len() > 65_536 {
+            return Some((head.split(' ').nth(1).unwrap_or("/").to_owned(), body.to_owned()));
+        }
+    }
+}
+
+/// What it is told or asked for, besides its health.
+fn heed(path: &str, body: &str, log: &Arc<Log>, state: &Arc<State>) {
+    match path {
+        "/drain" if !state.draining.swap(true, Ordering::Relaxed) => {
+            log.line("draining: no new messages are taken");
+            let (log, state) = (Arc::clone(log), Arc::clone(state));
+            thread::spawn(move || {
+                while state.waiting.load(Ordering::Relaxed) > 0 {
+                    thread::sleep(Duration::from_millis(20));
+                    state.waiting.fetch_sub(1, Ordering::Relaxed);
+                }
+                log.line("drained");
+            });
+        }
+        "/resume" => {
+            state.draining.store(false, Ordering::Relaxed);
+            log.line("taking messages again");
+        }
+        "/told" => log.line(&format!("told: {body}")),
+        _ => {}
     }
 }
 
 /// One request, one answer: enough of HTTP for a health page.
-fn answer(mut stream: TcpStream, args: &Args, state: &State) {
+fn answer(mut stream: TcpStream, args: &Args, log: &Arc<Log>, state: &Arc<State>) {
     let _ = stream.set_read_timeout(Some(Duration::from_secs(5)));
-    let mut request = [0u8; 2048];
-    let Ok(n) = stream.read(&mut request) else { return };
-    if n == 0 {
-        return;
-    }
+    let Some((path, body)) = request(&mut stream) else { return };
+    heed(&path, &body, log, state);
     let missing = state.missing.lock().expect("nobody panics with it in hand").clone();
     let (status, word) = if !missing.is_empty() {
         let list: Vec<String> = missing.iter().map(ToString::to_string).collect();
@@ -264,7 +336,8 @@ fn answer(mut stream: TcpStream, args: &Args, state: &State) {
     } else {
         ("503 Service Unavailable", "still starting".to_owned())
     };
-    let body = format!("{{\"service\":\"{}\",\"state\":\"{word}\"}}\n", args.name);
+    let waiting = state.waiting.load(Ordering::Relaxed);
+    let body = format!("{{\"service\":\"{}\",\"state\":\"{word}\",\"waiting\":{waiting}}}\n", args.name);
     let head =
         format!("HTTP/1.1 {status}\r\ncontent-type: application/json\r\ncontent-length: {}\r\nconnection: close\r\n\r\n", body.len());
     let _ = stream.write_all(format!("{head}{body}").as_bytes());

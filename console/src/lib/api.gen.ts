@@ -158,6 +158,108 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/procedures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The procedures of the estate. */
+        get: operations["procedures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/procedures/{procedure}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A procedure in full. */
+        get: operations["procedure"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/procedures/{procedure}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Work out the steps of a procedure, and touch nothing. */
+        post: operations["planProcedure"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/procedures/{procedure}/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rehearse a procedure, and touch nothing; with `fails`, what if that step failed. */
+        post: operations["rehearseProcedure"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/procedures/{procedure}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a run of a procedure. */
+        post: operations["beginProcedure"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rehearse a wish, and touch nothing; with `fails`, what if that step failed. */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/relations": {
         parameters: {
             query?: never;
@@ -238,6 +340,57 @@ export interface paths {
         get: operations["runEvents"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{run}/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a run is forecast to go on. */
+        get: operations["runForecast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{run}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write a note on a run, ended or not. */
+        post: operations["note"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{run}/taken": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that you have a run from now on. */
+        post: operations["takeOn"];
         delete?: never;
         options?: never;
         head?: never;
@@ -370,7 +523,7 @@ export interface components {
         ActKind: "start" | "stop" | "clear" | {
             /** Format: uint32 */
             evidence: number;
-        } | "force" | "reload";
+        } | "force" | "reload" | "further" | "work" | "announce";
         /** @description An act that was given, with all that is known of it. */
         ActNow: {
             /** @description Its identity. */
@@ -453,8 +606,39 @@ export interface components {
             step: components["schemas"]["StepId"];
         } | {
             /** @constant */
+            kind: "answer";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description `yes`, `no`, or the value asked for. */
+            value: string;
+        } | {
+            /** @constant */
+            kind: "put-back";
+        } | {
+            /** @constant */
+            kind: "divert";
+            /** @description Which. */
+            procedure: components["schemas"]["ProcedureName"];
+        } | {
+            /** @constant */
             kind: "give-up";
         });
+        /** @description A look's answer: the verdict, and what was seen in words. */
+        Answer: {
+            /** @description What was looked at and answered: "port 7412 held by gate (pid 48121)". */
+            says: string;
+            /** @description What it came to. */
+            verdict: components["schemas"]["Verdict"];
+        };
+        /** @description Why an answer cannot be taken. */
+        AnswerFault: {
+            /** @description How to mend it. */
+            mend: string;
+            /** @description The question's name. */
+            question: string;
+            /** @description What is wrong. */
+            why: string;
+        };
         /** @description Something that must be said in so many words before it is done. */
         Ask: {
             /** @description The services. */
@@ -478,6 +662,29 @@ export interface components {
             /** @description What it means, in a sentence. */
             says: string;
         };
+        /** @description A question asked before it begins. */
+        Asks: {
+            /** @description A text must match this as a whole. */
+            allowed?: string | null;
+            /** @description The question, for people. */
+            asks: string;
+            /**
+             * Format: int64
+             * @description The smallest number allowed.
+             */
+            at_least?: number | null;
+            /**
+             * Format: int64
+             * @description The largest number allowed.
+             */
+            at_most?: number | null;
+            /** @description The answers to choose from. */
+            choices: string[];
+            /** @description Taken where nothing is answered. */
+            default?: string | null;
+            /** @description What the answer is. */
+            kind: components["schemas"]["QuestionKind"];
+        };
         /** @description One line of the audit trail. */
         AuditLine: {
             /** @description To what. */
@@ -491,6 +698,23 @@ export interface components {
             /** @description Why. */
             why?: string | null;
         };
+        /** @description For how long users are without a service. */
+        Away: {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /**
+             * Format: uint64
+             * @description In nine of ten plays.
+             */
+            late_ms?: number | null;
+            /**
+             * Format: uint64
+             * @description Likely, in milliseconds; `None` where it stays down.
+             */
+            likely_ms?: number | null;
+        };
+        /** @description What an estimate is made from. */
+        Basis: "history" | "group" | "declared" | "default";
         /** @description What a run is asked to do. */
         BeginRequest: {
             /**
@@ -509,6 +733,11 @@ export interface components {
              * @default []
              */
             below_keep_up: components["schemas"]["GroupName"][];
+            /**
+             * @description The number of the change it belongs to, as people keep it elsewhere.
+             * @default null
+             */
+            change: string | null;
             /**
              * @description What is left out of it.
              * @default []
@@ -549,10 +778,46 @@ export interface components {
              */
             at_once: number | null;
             /**
+             * @description Services that rely on what it starts and are none of its own: looked at before that is stopped on the way
+             *     back.
+             * @default {}
+             */
+            beside: {
+                [key: string]: components["schemas"]["Service"];
+            };
+            /**
+             * @description The number of the change it belongs to, as people keep it elsewhere.
+             * @default null
+             */
+            change: string | null;
+            /**
              * Format: uint64
              * @description The edition of the estate.
              */
             edition: number;
+            /**
+             * @description The forecast that it was begun by.
+             * @default null
+             */
+            forecast: components["schemas"]["Forecast"] | null;
+            /**
+             * @description How many rungs stood, of what was found ailing: put back, it stands no worse (R31).
+             * @default {}
+             */
+            found_rungs: {
+                [key: string]: number;
+            };
+            /**
+             * Format: uint32
+             * @description The line of the procedure it begins at; those before it are vouched for (N54).
+             * @default null
+             */
+            from_line: number | null;
+            /**
+             * @description What happens when a step fails, where neither it nor its service says.
+             * @default null
+             */
+            if_it_fails: components["schemas"]["IfItFails"] | null;
             /** @description Who is in a group that keeps some up, and how many. */
             keep_up: {
                 [key: string]: components["schemas"]["KeepUp"];
@@ -561,11 +826,23 @@ export interface components {
             overrides: {
                 [key: string]: components["schemas"]["Override"];
             };
+            /**
+             * @description The looks taken before the first act.
+             * @default []
+             */
+            preflight: components["schemas"]["Preflight"][];
             /** @description The steps. */
             sequence: components["schemas"]["Sequence"];
             /** @description Every service it acts on or is answerable for, as this run sees it. */
             services: {
                 [key: string]: components["schemas"]["Service"];
+            };
+            /**
+             * @description The values that its texts are filled with.
+             * @default {}
+             */
+            values: {
+                [key: string]: string;
             };
             /**
              * Format: uint32
@@ -667,6 +944,13 @@ export interface components {
             /** @description How long any one may take. */
             within: components["schemas"]["Span"];
         };
+        /** @description The way back of work. */
+        Counter: {
+            /** @description What people call it. */
+            title: string;
+            /** @description What it does. */
+            work: components["schemas"]["Work"];
+        };
         /** @description A decision, by whom, and which hold it answers. */
         Decision: {
             /**
@@ -715,6 +999,21 @@ export interface components {
             kind: "force";
             /** @description The step. */
             step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "answer";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description `yes`, `no`, or the value asked for. */
+            value: string;
+        } | {
+            /** @constant */
+            kind: "put-back";
+        } | {
+            /** @constant */
+            kind: "divert";
+            /** @description Which. */
+            procedure: components["schemas"]["ProcedureName"];
         } | {
             /** @constant */
             kind: "give-up";
@@ -767,6 +1066,21 @@ export interface components {
             step: components["schemas"]["StepId"];
         } | {
             /** @constant */
+            kind: "answer";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description `yes`, `no`, or the value asked for. */
+            value: string;
+        } | {
+            /** @constant */
+            kind: "put-back";
+        } | {
+            /** @constant */
+            kind: "divert";
+            /** @description Which. */
+            procedure: components["schemas"]["ProcedureName"];
+        } | {
+            /** @constant */
             kind: "give-up";
         });
         /** @description Where a service stands differently from how it was found. */
@@ -777,6 +1091,38 @@ export interface components {
             found: components["schemas"]["SeenState"];
             /** @description As it stands. */
             now: components["schemas"]["SeenState"];
+        };
+        /** @description What a line does. */
+        Does: {
+            /** @description Only these. */
+            alone: boolean;
+            /** @constant */
+            does: "services";
+            /** @description What is left out of it. */
+            except: string[];
+            /** @description Services, by address, that may stand on what is not proven. */
+            left_standing: string[];
+            /** @description Of what. */
+            selection: string[];
+            /** @description The wish. */
+            wish: components["schemas"]["Wish"];
+        } | {
+            /** @description The act's name. */
+            act: string;
+            /** @constant */
+            does: "act";
+            /** @description Of what. */
+            of: string[];
+        } | {
+            /** @constant */
+            does: "bring-back";
+            /** @description The lines, by name; `all` is all of them. */
+            of: string[];
+        } | {
+            /** @constant */
+            does: "task";
+            /** @description What. */
+            task: components["schemas"]["Task"];
         };
         /** @description An estate to vet or to load. */
         EstateText: {
@@ -843,6 +1189,64 @@ export interface components {
         };
         /** @description Whether force may be used. */
         Force: "never" | "ask" | "allow";
+        /** @description The forecast of a run. */
+        Forecast: {
+            /**
+             * Format: uint64
+             * @description How long it usually takes as it is done.
+             */
+            as_planned_ms: number;
+            /** @description For how long users are without each service, the longest first. */
+            away: components["schemas"]["Away"][];
+            /** @description When plays end, in milliseconds from now: 101 points, from the first to the last. */
+            ends_ms: number[];
+            /**
+             * Format: uint64
+             * @description Nine in ten end by then.
+             */
+            late_ms: number;
+            /**
+             * Format: uint64
+             * @description Half of all plays end by then, in milliseconds from now.
+             */
+            likely_ms: number;
+            /**
+             * Format: uint32
+             * @description How many plays it is made from.
+             */
+            plays: number;
+            /**
+             * Format: uint64
+             * @description How long it would usually take rank by rank, in milliseconds.
+             */
+            rank_by_rank_ms: number;
+            /**
+             * Format: uint64
+             * @description One in ten ends by then.
+             */
+            soon_ms: number;
+            /** @description Each step, by number. */
+            steps: components["schemas"]["StepForecast"][];
+        };
+        /** @description A further act of a service: drain, pause, rotate its logs. */
+        FurtherAct: {
+            /** @description Exit codes that are fine. */
+            accept_exits: number[];
+            /** @description Whether it changes nothing, so that there is no way back to go. */
+            changes_nothing: boolean;
+            /** @description Program and arguments. */
+            command: string[];
+            /** @description What users notice of it. */
+            impact: components["schemas"]["Impact"];
+            /** @description What shows that it is through. */
+            ladder: components["schemas"]["Rung"][];
+            /** @description How long the command and the climb may take. */
+            patience: components["schemas"]["Span"];
+            /** @description The act that takes it back. */
+            taken_back_by?: string | null;
+            /** @description What people call it. */
+            title: string;
+        };
         /** @description What a group of services is called. */
         GroupName: string;
         /** @description What users notice of one service going down. */
@@ -893,6 +1297,16 @@ export interface components {
             why: string;
         } | {
             /** @constant */
+            cause: "preflight";
+            /** @description Which, in sentences. */
+            says: string[];
+        } | {
+            /** @constant */
+            cause: "cannot-divert";
+            /** @description Why. */
+            why: string;
+        } | {
+            /** @constant */
             cause: "storage";
             /** @description What the system said. */
             why: string;
@@ -910,8 +1324,10 @@ export interface components {
             /** @description What people call it. */
             title?: string | null;
         };
-        /** @description What happens when a step fails. */
-        IfItFails: "hold" | "carry-on" | "put-back" | "divert";
+        /** @description What happens when a step fails (R28). */
+        IfItFails: "hold" | "carry-on" | "put-back" | {
+            divert: components["schemas"]["ProcedureName"];
+        };
         /** @description What users notice. */
         Impact: {
             /** @description How much. */
@@ -942,6 +1358,19 @@ export interface components {
             address: components["schemas"]["Address"];
             /** @description Why. */
             why: string;
+        };
+        /** @description One line of a procedure: what is written as one step. */
+        Line: {
+            /** @description Whether it begins together with the line before it. */
+            alongside: boolean;
+            /** @description What it does. */
+            does: components["schemas"]["Does"];
+            /** @description What later lines call it. */
+            name?: string | null;
+            /** @description Whether it is a look taken before the first act. */
+            preflight: boolean;
+            /** @description What it says over its services' settings. */
+            settings: components["schemas"]["Settings"];
         };
         /** @description What loading came to. */
         LoadOutcome: {
@@ -1050,10 +1479,29 @@ export interface components {
         };
         /** @description Whether a matched line was wanted or forbidden. */
         Meaning: "wanted" | "forbidden";
+        /** @description A note on a run. */
+        NoteRequest: {
+            /** @description What is to be remembered. */
+            text: string;
+        };
+        /** @description What somebody wrote down. */
+        NoteView: {
+            /** @description When. */
+            at: components["schemas"]["Timestamp"];
+            /** @description What. */
+            text: string;
+            /** @description Who. */
+            who: string;
+        };
         /** @description Why a wish cannot be carried out as asked. */
         Obstacle: {
-            /** @description The service that stands in the way. */
-            address: components["schemas"]["Address"];
+            /** @description The service that stands in the way, where it is one. */
+            address?: components["schemas"]["Address"] | null;
+            /**
+             * Format: uint32
+             * @description The line of the procedure that it stands in the way of.
+             */
+            line?: number | null;
             /** @description What to do. */
             mend: string;
             /** @description Why. */
@@ -1084,6 +1532,10 @@ export interface components {
              */
             stop_patience: components["schemas"]["Span"] | null;
         };
+        /** @description Which part of a run a step belongs to. */
+        Part: "forward" | "put-back" | "divert";
+        /** @description What a person answers. */
+        PersonKind: "yes-no" | "value";
         /** @description A sequence with all that should be known before it is begun. */
         Plan: {
             /** @description What must be said in so many words. */
@@ -1094,8 +1546,20 @@ export interface components {
             left_alone: components["schemas"]["LeftAlone"][];
             /** @description What refuses it. */
             obstacles: components["schemas"]["Obstacle"][];
+            /**
+             * @description The looks that are taken before the first act.
+             * @default []
+             */
+            preflight: components["schemas"]["Preflight"][];
             /** @description The steps. */
             sequence: components["schemas"]["Sequence"];
+            /**
+             * @description The values that its texts are filled with: answers to its questions, secrets as references.
+             * @default {}
+             */
+            values: {
+                [key: string]: string;
+            };
         };
         /** @description A plan, with what it takes to begin it. */
         PlanView: {
@@ -1103,19 +1567,63 @@ export interface components {
             asks: components["schemas"]["Ask"][];
             /** @description Whether it can be begun as it is. */
             can_begin: boolean;
+            /** @description How long it takes. */
+            forecast: components["schemas"]["Forecast"];
             /** @description What users notice, the gravest first. */
             hits: components["schemas"]["Hit"][];
             /** @description What is left alone. */
             left_alone: components["schemas"]["LeftAlone"][];
             /** @description What refuses it. */
             obstacles: components["schemas"]["Obstacle"][];
+            /**
+             * @description The looks that are taken before the first act.
+             * @default []
+             */
+            preflight: components["schemas"]["Preflight"][];
             /** @description One sentence: what will be hit, who notices, for how long, what is left alone. */
             says: string;
             /** @description The steps. */
             sequence: components["schemas"]["Sequence"];
+            /**
+             * @description The values that its texts are filled with: answers to its questions, secrets as references.
+             * @default {}
+             */
+            values: {
+                [key: string]: string;
+            };
+        };
+        /** @description A look taken before the first act. */
+        Preflight: {
+            /** @description Where it is looked at. */
+            host: components["schemas"]["HostName"];
+            /**
+             * Format: uint32
+             * @description The line of the procedure that asks for it; without one it is added by itself.
+             */
+            line?: number | null;
+            /** @description What is looked at. */
+            rung: components["schemas"]["Rung"];
+            /** @description What must hold, for people. */
+            says: string;
+        };
+        /** @description A look taken before the first act, and its answer. */
+        PreflightView: {
+            /** @description What was seen. */
+            answer: components["schemas"]["Answer"];
+            /** @description The host it was looked at on. */
+            host: components["schemas"]["HostName"];
+            /**
+             * Format: uint32
+             * @description The line that asks for it; without one it was added by itself.
+             */
+            line?: number | null;
+            /** @description What must hold. */
+            says: string;
         };
         /** @description What went wrong, for the caller. */
         Problem: {
+            /** @description What is wrong with the answers to a procedure's questions, where it is about them. */
+            answers?: components["schemas"]["AnswerFault"][];
             /** @description What it is this time, with the values. */
             detail: string;
             /** @description The faults of an estate, where it is about one. */
@@ -1134,6 +1642,99 @@ export interface components {
             /** @description A stable name for this kind of problem. */
             type: string;
         };
+        /** @description What a procedure is called. */
+        ProcedureName: string;
+        /** @description What a run of a procedure is asked to do. */
+        ProcedureRequest: {
+            /**
+             * @description The answers to its questions, by name.
+             * @default {}
+             */
+            answers: {
+                [key: string]: string;
+            };
+            /**
+             * Format: uint32
+             * @description How many services to work on at once, where that is to be fewer than the estate allows.
+             * @default null
+             */
+            at_once: number | null;
+            /**
+             * @description Groups whose `keep_up` may be broken (R20).
+             * @default []
+             */
+            below_keep_up: components["schemas"]["GroupName"][];
+            /**
+             * @description The number of the change it belongs to.
+             * @default null
+             */
+            change: string | null;
+            /**
+             * Format: uint32
+             * @description The line to begin at, from 1; those before it are vouched for, with the reason given (N54).
+             * @default null
+             */
+            from_line: number | null;
+            /**
+             * @description Services named one by one as standing on what is not proven (R3).
+             * @default []
+             */
+            left_standing: components["schemas"]["Address"][];
+            /**
+             * @description What this one run puts over the estate's settings.
+             * @default {}
+             */
+            overrides: {
+                [key: string]: components["schemas"]["Override"];
+            };
+            /**
+             * @description Why.
+             * @default null
+             */
+            why: string | null;
+        };
+        /** @description A procedure in a list. */
+        ProcedureSummary: {
+            /** @description What it asks before it begins, by name. */
+            asks: string[];
+            /**
+             * Format: uint32
+             * @description How many lines it has.
+             */
+            lines: number;
+            /** @description Its name. */
+            name: components["schemas"]["ProcedureName"];
+            /** @description What it is for. */
+            purpose?: string | null;
+            /** @description What people call it. */
+            title: string;
+        };
+        /** @description A procedure in full. */
+        ProcedureView: {
+            /** @description The estate's folder, known to its texts as `{dir}`. */
+            dir: string;
+            /**
+             * Format: uint64
+             * @description The edition of the estate.
+             */
+            edition: number;
+            /** @description What happens when a step fails, where neither step nor service says. */
+            if_it_fails?: components["schemas"]["IfItFails"] | null;
+            /** @description Its lines. */
+            lines: components["schemas"]["Line"][];
+            /** @description Its name. */
+            name: components["schemas"]["ProcedureName"];
+            /** @description What it is for. */
+            purpose?: string | null;
+            /** @description What it asks before it begins, by name. */
+            questions: {
+                [key: string]: components["schemas"]["Asks"];
+            };
+            /** @description Its lines in words. */
+            says: string[];
+            /** @description What people call it. */
+            title: string;
+        };
         /** @description A process that Yantro starts. */
         ProcessSpec: {
             /** @description Its arguments. */
@@ -1149,11 +1750,49 @@ export interface components {
             /** @description The account it runs as, where not the server's. */
             user?: string | null;
         };
+        /** @description A question to a person in the middle of a run. */
+        Question: {
+            /** @description What the answer is. */
+            answer: components["schemas"]["PersonKind"];
+            /** @description The question. */
+            asks: string;
+            /** @description The name that a value is kept under. */
+            keep?: string | null;
+            /** @description How long an answer is waited for. */
+            limit?: components["schemas"]["Span"] | null;
+            /** @description What to look at before answering. */
+            look_at?: string | null;
+            /** @description What it means when the limit passes. */
+            unanswered: components["schemas"]["Unanswered"];
+            /** @description Who may answer; empty: anyone who may run things. */
+            who?: string[];
+        };
+        /** @description What the answer to a question is. */
+        QuestionKind: "text" | "number" | "choice" | "address" | "selection" | "secret";
         Range_of_uint: {
             /** Format: uint */
             end: number;
             /** Format: uint */
             start: number;
+        };
+        /** @description A plan rehearsed: with its forecast, the looks before the first act taken, and what each step would do. */
+        Rehearsal: {
+            /** @description Whether it could be begun now. */
+            can_begin: boolean;
+            /** @description What each step would do, exactly. */
+            commands: components["schemas"]["StepCommand"][];
+            /** @description How long it takes. */
+            forecast: components["schemas"]["Forecast"];
+            /** @description The plan. */
+            plan: components["schemas"]["Plan"];
+            /** @description The looks before the first act, taken now. */
+            preflight: components["schemas"]["PreflightView"][];
+            /** @description What would refuse it, in sentences. */
+            refused: string[];
+            /** @description The same on paper. */
+            sheet: string;
+            /** @description What if one step failed, by rule; where that was asked. */
+            what_if: components["schemas"]["WhatIf"][];
         };
         /** @description What a service cannot work without: at least so many of these. */
         Relation: {
@@ -1201,7 +1840,18 @@ export interface components {
             id: components["schemas"]["RunId"];
         };
         /** @description How a run ended. */
-        RunEnd: "finished" | "finished-with-exceptions" | "given-up" | "refused";
+        RunEnd: "finished" | "finished-with-exceptions" | "put-back" | "put-back-in-part" | "given-up" | "refused";
+        /** @description How a run is forecast to go on. */
+        RunForecast: {
+            /** @description When this was worked out. */
+            as_of: components["schemas"]["Timestamp"];
+            /** @description What it was begun by. */
+            begun_by?: components["schemas"]["Forecast"] | null;
+            /** @description From here on; for one that ended, nothing is left. */
+            now: components["schemas"]["Forecast"];
+            /** @description Steps that take longer than nine in ten of theirs did, while they do. */
+            slow: components["schemas"]["SlowStep"][];
+        };
         /**
          * Format: uint64
          * @description The number of a run.
@@ -1215,7 +1865,7 @@ export interface components {
             runs: components["schemas"]["RunSummary"][];
         };
         /** @description How a run stands. */
-        RunState: "queued" | "running" | "held" | "finished" | "finished-with-exceptions" | "given-up" | "refused";
+        RunState: "queued" | "running" | "held" | "putting-back" | "finished" | "finished-with-exceptions" | "put-back" | "put-back-in-part" | "given-up" | "refused";
         /** @description A run in a list. */
         RunSummary: {
             /** @description When. */
@@ -1252,8 +1902,12 @@ export interface components {
             at_once?: number | null;
             /** @description When it began. */
             began_at: components["schemas"]["Timestamp"];
+            /** @description The number of the change it belongs to. */
+            change?: string | null;
             /** @description What stands differently from how it was found, once it ended. */
             differences: components["schemas"]["Difference"][];
+            /** @description The procedure that took over, where one did. */
+            diverted_to?: components["schemas"]["ProcedureName"] | null;
             /**
              * Format: uint64
              * @description The edition of the estate.
@@ -1266,6 +1920,11 @@ export interface components {
              * @description The number of its newest event.
              */
             events: number;
+            /**
+             * Format: uint32
+             * @description The line of its procedure that it began at, where not the first.
+             */
+            from_line?: number | null;
             /** @description Why it is held, in sentences. */
             held_because: string[];
             /**
@@ -1277,10 +1936,16 @@ export interface components {
             id: components["schemas"]["RunId"];
             /** @description When it will likely have ended; where it is held: if decided now. */
             likely_end?: components["schemas"]["Timestamp"] | null;
+            /** @description What people wrote down, the first first. */
+            notes: components["schemas"]["NoteView"][];
             /** @description What it put over the estate's settings, by address. */
             overrides: {
                 [key: string]: components["schemas"]["Override"];
             };
+            /** @description Which part it is in: on its way forward, back, or diverted. */
+            part: components["schemas"]["Part"];
+            /** @description The looks taken before its first act. */
+            preflight: components["schemas"]["PreflightView"][];
             /** @description Behind whom it queues. */
             queued_behind: string[];
             /** @description Services that were released from it. */
@@ -1289,8 +1954,14 @@ export interface components {
             state: components["schemas"]["RunState"];
             /** @description The steps. */
             steps: components["schemas"]["StepView"][];
+            /** @description Who has it. */
+            taken_by: string;
             /** @description What it does, in a few words. */
             title: string;
+            /** @description What its texts are filled with, by name. */
+            values: {
+                [key: string]: string;
+            };
             /** @description Who began it. */
             who: string;
             /** @description Why. */
@@ -1361,6 +2032,17 @@ export interface components {
             /** @description How long it may take. */
             within: components["schemas"]["Span"];
         } | {
+            /**
+             * Format: uint64
+             * @description It must have at least so many bytes.
+             * @default null
+             */
+            at_least: number | null;
+            /**
+             * @description It must have been written within this time.
+             * @default null
+             */
+            newer_than: components["schemas"]["Span"] | null;
             /** @description The file. */
             path: string;
             /** @constant */
@@ -1372,6 +2054,43 @@ export interface components {
             path: string;
             /** @constant */
             rung: "mount";
+        } | {
+            /**
+             * Format: uint64
+             * @description At least so many bytes must be free.
+             */
+            bytes: number;
+            /** @description A path on it. */
+            path: string;
+            /** @constant */
+            rung: "room";
+        } | {
+            /** @description Its name. */
+            account: string;
+            /** @constant */
+            rung: "account";
+        } | {
+            /** @description The account. */
+            account: string;
+            /** @description The file or folder. */
+            path: string;
+            /** @constant */
+            rung: "owner";
+        } | {
+            /** @description The local address, where one is meant. */
+            on?: string | null;
+            /**
+             * Format: uint16
+             * @description The port.
+             */
+            port: number;
+            /** @constant */
+            rung: "port-free";
+        } | {
+            /** @description A path, or a name looked up in PATH. */
+            program: string;
+            /** @constant */
+            rung: "program";
         } | {
             /** @constant */
             rung: "state";
@@ -1432,26 +2151,37 @@ export interface components {
         };
         /** @description A seen state. "Out of reach" and "unknown" count neither as up nor as down. */
         SeenState: "unknown" | "down" | "rising" | "proven" | "ailing" | "sinking" | "out-of-reach";
-        /** @description The steps worked out for a wish. */
+        /** @description The steps worked out for a wish or a procedure. */
         Sequence: {
             /** @description Groups whose `keep_up` the operator set aside, in so many words (R20). */
             below_keep_up: components["schemas"]["GroupName"][];
-            /** @description What was chosen. */
-            chosen: components["schemas"]["Address"][];
+            /** @description What was chosen for it. */
+            chosen?: components["schemas"]["Address"][];
             /** @description Services that the operator named one by one as standing on what stops (R3). */
             left_standing: components["schemas"]["Address"][];
+            /** @description The procedure, where it is one. */
+            procedure?: components["schemas"]["ProcedureName"] | null;
             /** @description The steps, by number. */
             steps: components["schemas"]["Step"][];
+            /** @description What people call the procedure. */
+            title?: string | null;
             /**
              * Format: uint64
              * @description The length of the critical path, in milliseconds.
              */
             usual_ms: number;
-            /** @description The wish. */
-            wish: components["schemas"]["Wish"];
+            /** @description The wish, where it is one. */
+            wish?: components["schemas"]["Wish"] | null;
         };
         /** @description One copy of a service with all its settings. */
         Service: {
+            /**
+             * @description Further acts of its own, by name.
+             * @default {}
+             */
+            acts: {
+                [key: string]: components["schemas"]["FurtherAct"];
+            };
             /** @description What it is called. */
             address: components["schemas"]["Address"];
             /**
@@ -1467,8 +2197,11 @@ export interface components {
             groups: components["schemas"]["GroupName"][];
             /** @description Watched, never acted on, for this reason. */
             hands_off?: string | null;
-            /** @description What happens when a step on it fails. */
-            if_it_fails: components["schemas"]["IfItFails"];
+            /**
+             * @description What happens when a step on it fails; `None` where neither it nor a group of it says.
+             * @default null
+             */
+            if_it_fails: components["schemas"]["IfItFails"] | null;
             /** @description What users notice while it is down. */
             impact: components["schemas"]["Impact"];
             /** @description Its checks, in order. */
@@ -1498,6 +2231,35 @@ export interface components {
         };
         /** @description What carries a service. */
         ServiceRunner: components["schemas"]["ProcessSpec"] | components["schemas"]["CommandsSpec"];
+        /** @description What a line of a procedure says for its own steps, over what their services say. */
+        Settings: {
+            /**
+             * Format: uint32
+             * @description How often it is tried.
+             */
+            attempts?: number | null;
+            /** @description Groups that it may take below what they keep up. */
+            below_keep_up?: components["schemas"]["GroupName"][];
+            /** @description The gap between attempts. */
+            gap?: components["schemas"]["Span"] | null;
+            /** @description What happens when it fails. */
+            if_it_fails?: components["schemas"]["IfItFails"] | null;
+            /** @description How long it may take. */
+            patience?: components["schemas"]["Span"] | null;
+            /** @description Waited once it is through. */
+            pause_after?: components["schemas"]["Span"] | null;
+            /** @description Waited before it begins. */
+            pause_before?: components["schemas"]["Span"] | null;
+            /**
+             * Format: uint32
+             * @description How many rungs prove it, where its service was found ailing: no rung worse than found (R31).
+             */
+            rungs?: number | null;
+            /** @description What people call the step. */
+            title?: string | null;
+            /** @description How long it usually takes, where nothing was seen yet. */
+            usually?: components["schemas"]["Span"] | null;
+        };
         /** @description How much a fault matters. */
         Severity: "warning" | "error";
         /** @description A link for signing in to the console, good once. */
@@ -1507,6 +2269,23 @@ export interface components {
         };
         /** @description Signals by which a process is asked to do something. */
         Signal: "TERM" | "INT" | "QUIT" | "HUP" | "USR1" | "USR2" | "WINCH";
+        /** @description A step that is much slower than usual. */
+        SlowStep: {
+            /** @description In a sentence. */
+            says: string;
+            /**
+             * Format: uint64
+             * @description How long it has taken so far, in milliseconds.
+             */
+            so_far_ms: number;
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /**
+             * Format: uint64
+             * @description How long it usually takes.
+             */
+            usual_ms: number;
+        };
         /**
          * Format: yantro-span
          * @description A length of time, such as "200ms", "90s", "5m" or "1h 30m".
@@ -1532,10 +2311,25 @@ export interface components {
         } | {
             /** @constant */
             event: "first-looked";
+            /**
+             * @description How many rungs stand, of what is ailing.
+             * @default {}
+             */
+            rungs: {
+                [key: string]: number;
+            };
             /** @description How things stand. */
             seen: {
                 [key: string]: components["schemas"]["SeenState"];
             };
+        } | {
+            /** @description Their answers, in the order of the looks. */
+            answers: [
+                components["schemas"]["Preflight"],
+                components["schemas"]["Answer"]
+            ][];
+            /** @constant */
+            event: "preflighted";
         } | {
             /** @description Whether the act is already behind it. */
             after_act: boolean;
@@ -1653,6 +2447,83 @@ export interface components {
             /** @description The step. */
             step: components["schemas"]["StepId"];
         } | {
+            /** @description What the answer is. */
+            answer: components["schemas"]["PersonKind"];
+            /** @description The question. */
+            asks: string;
+            /** @constant */
+            event: "question-asked";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description How long an answer is waited for. */
+            until?: components["schemas"]["Timestamp"] | null;
+        } | {
+            /** @constant */
+            event: "value-kept";
+            /** @description Its name. */
+            name: string;
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description The value. */
+            value: string;
+        } | {
+            /** @description By whom, or by which rule. */
+            by: string;
+            /** @constant */
+            event: "put-back-began";
+            /** @description Why. */
+            why: string;
+        } | {
+            /** @constant */
+            event: "put-back-planned";
+            /** @description Its steps. */
+            steps: components["schemas"]["Step"][];
+        } | {
+            /** @description By whom, or by which rule. */
+            by: string;
+            /** @constant */
+            event: "divert-began";
+            /** @description What failed. */
+            failed: string;
+            /** @description Which. */
+            procedure: components["schemas"]["ProcedureName"];
+            /** @description Why. */
+            reason: string;
+        } | {
+            /**
+             * @description Services that rely on what it starts and are none of its own.
+             * @default {}
+             */
+            beside: {
+                [key: string]: components["schemas"]["Service"];
+            };
+            /** @constant */
+            event: "divert-planned";
+            /** @description Services it is answerable for besides. */
+            services: {
+                [key: string]: components["schemas"]["Service"];
+            };
+            /** @description Its steps. */
+            steps: components["schemas"]["Step"][];
+            /** @description What people call it. */
+            title: string;
+            /** @description The values that its texts are filled with. */
+            values: {
+                [key: string]: string;
+            };
+        } | {
+            /** @constant */
+            event: "noted";
+            /** @description What. */
+            text: string;
+            /** @description Who. */
+            who: string;
+        } | {
+            /** @constant */
+            event: "taken";
+            /** @description Who. */
+            who: string;
+        } | {
             /** @constant */
             event: "step-failed";
             /** @description Whether what became of its act is unknown. */
@@ -1763,29 +2634,59 @@ export interface components {
             pause_after: components["schemas"]["Span"];
             /** @description Waited before the act. */
             pause_before: components["schemas"]["Span"];
+            /**
+             * @description How long it is declared to take usually.
+             * @default null
+             */
+            usually: components["schemas"]["Span"] | null;
         };
         /** @description One step. */
         Step: {
-            /** @description The service it is for. */
-            address: components["schemas"]["Address"];
+            /** @description The service that it is done to. */
+            address?: components["schemas"]["Address"] | null;
+            /**
+             * @description What the two are made from.
+             * @default default
+             */
+            basis: components["schemas"]["Basis"];
             /** @description Whether the run's length hangs on it. */
             critical: boolean;
             /** @description How its service was found. */
             found: components["schemas"]["SeenState"];
             /** @description Its number. */
             id: components["schemas"]["StepId"];
-            /** @description What it does. */
+            /** @description What is done. */
             kind: components["schemas"]["StepKind"];
+            /**
+             * Format: uint32
+             * @description The line of the procedure it comes from, from 1.
+             */
+            line?: number | null;
+            /**
+             * @description Which part of the run it belongs to.
+             * @default forward
+             */
+            part: components["schemas"]["Part"];
             /**
              * Format: uint32
              * @description The rank it is drawn in, from 0.
              */
             rank: number;
+            /** @description What its line says over its service's settings. */
+            settings?: components["schemas"]["Settings"] | null;
+            /**
+             * Format: uint64
+             * @description One in ten takes longer than this, in milliseconds.
+             * @default 0
+             */
+            slow_ms: number;
             /**
              * Format: uint64
              * @description How long it takes from its begin to the run's end, in milliseconds.
              */
             tail_ms: number;
+            /** @description What is done, where that is no stop, start, reload or waiting for a service. */
+            task?: components["schemas"]["Task"] | null;
             /**
              * Format: uint64
              * @description How long it usually takes, in milliseconds.
@@ -1795,6 +2696,23 @@ export interface components {
             waits: components["schemas"]["Wait"][];
             /** @description Why it is there. */
             why: components["schemas"]["Why"];
+        };
+        /** @description What a step would do, exactly: secrets stand as references. */
+        StepCommand: {
+            /** @description The command, as program and arguments; or what is done instead. */
+            command: string[];
+            /** @description The working folder. */
+            dir?: string | null;
+            /** @description The environment that it is given besides. */
+            env: string[];
+            /** @description The host it is given on. */
+            host?: string | null;
+            /** @description What proves it, in order. */
+            proof: string[];
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description The account, where not the server's. */
+            user?: string | null;
         };
         /** @description How a step ended. */
         StepEnd: {
@@ -1821,13 +2739,41 @@ export interface components {
             /** @constant */
             end: "not-begun";
         };
+        /** @description One step in a forecast. */
+        StepForecast: {
+            /**
+             * Format: uint64
+             * @description When it likely begins, in milliseconds from now.
+             */
+            begins_ms: number;
+            /**
+             * Format: uint32
+             * @description In how many of a hundred plays the run's end hangs on it.
+             */
+            critical: number;
+            /**
+             * Format: uint64
+             * @description When it likely ends.
+             */
+            ends_ms: number;
+            /**
+             * Format: uint64
+             * @description When it ends in nine of ten plays.
+             */
+            late_ms: number;
+            /**
+             * Format: uint64
+             * @description How much later it could end without the run's end moving, as it usually goes.
+             */
+            slack_ms: number;
+        };
         /**
          * Format: uint32
          * @description The number of a step in its sequence, from 1, in the order in which steps are drawn.
          */
         StepId: number;
-        /** @description What a step does to its service. */
-        StepKind: "stop" | "start" | "reload" | "await";
+        /** @description What a step does. */
+        StepKind: "stop" | "start" | "reload" | "await" | "act" | "work" | "pause" | "until" | "until-time" | "question" | "look" | "announce" | "by-hand";
         /** @description A step as it stands. */
         StepNow: {
             /** @description Its acts. */
@@ -1854,10 +2800,20 @@ export interface components {
             /** @description Until when. */
             until: components["schemas"]["Timestamp"];
         } | {
-            /** @description Why it is asked. */
+            /**
+             * @description What a procedure wants to know; `None` where it is force that is asked for.
+             * @default null
+             */
+            answer: components["schemas"]["PersonKind"] | null;
+            /** @description What is asked, or why. */
             reason: string;
             /** @constant */
             state: "asking";
+            /**
+             * @description How long an answer is waited for.
+             * @default null
+             */
+            until: components["schemas"]["Timestamp"] | null;
         } | {
             /** @description The act. */
             act: components["schemas"]["ActId"];
@@ -1899,12 +2855,18 @@ export interface components {
         }));
         /** @description A step, as planned and as it stands. */
         StepView: {
+            /** @description What happens when it fails. */
+            if_it_fails: string;
             /** @description As it stands. */
             now: components["schemas"]["StepNow"];
             /** @description As planned. */
             planned: components["schemas"]["Step"];
+            /** @description What names it in a row: its service's address, or what it does. */
+            row: string;
             /** @description The rungs it climbs, in words, in order. */
             rungs: string[];
+            /** @description What it does, in a few words, with what is known filled in. */
+            says: string;
             /** @description What people call its service. */
             title: string;
         };
@@ -1933,6 +2895,11 @@ export interface components {
             pause_before: components["schemas"]["Span"];
             /** @description The signal that asks a process to stop. */
             signal: components["schemas"]["Signal"];
+            /**
+             * @description How long it is declared to take usually.
+             * @default null
+             */
+            usually: components["schemas"]["Span"] | null;
         };
         /** @description That this server acts on a host from now on, and no other. */
         TakeOver: {
@@ -1941,11 +2908,68 @@ export interface components {
             /** @description Why. */
             why: string;
         };
+        /** @description What a step does, where that is no stop, start or reload. */
+        Task: {
+            /** @description The act's name. */
+            act: string;
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            kind: "act";
+        } | (components["schemas"]["Work"] & {
+            /** @constant */
+            kind: "work";
+        }) | {
+            /** @constant */
+            kind: "pause";
+            /** @description How long. */
+            length: components["schemas"]["Span"];
+        } | {
+            /** @description Where they are looked at. */
+            host: components["schemas"]["HostName"];
+            /** @constant */
+            kind: "until";
+            /** @description The rungs, in order. */
+            rungs: components["schemas"]["Rung"][];
+        } | {
+            /** @constant */
+            kind: "until-time";
+            /** @description The time, as `HH:MM`. */
+            time: string;
+            /** @description The IANA zone it is meant in. */
+            zone: string;
+        } | (components["schemas"]["Question"] & {
+            /** @constant */
+            kind: "question";
+        }) | {
+            /** @description Where it is looked at. */
+            host: components["schemas"]["HostName"];
+            /** @constant */
+            kind: "look";
+            /** @description What is looked at. */
+            rung: components["schemas"]["Rung"];
+        } | {
+            /** @constant */
+            kind: "announce";
+            /** @description What. */
+            says: string;
+            /** @description The page it is told to, besides the run's record. */
+            to?: string | null;
+        } | {
+            /** @constant */
+            kind: "by-hand";
+            /** @description What. */
+            says: string;
+        };
         /**
          * Format: date-time
          * @description An instant, RFC 3339 in UTC.
          */
         Timestamp: string;
+        /** @description What an unanswered question means. */
+        Unanswered: "yes" | "no" | "failed";
+        /** @description What a look at a rung came to (R14). */
+        Verdict: "holds" | "not-yet" | "against" | "could-not-look";
         /** @description What vetting found. */
         VetOutcome: {
             /** @description Errors and warnings. */
@@ -1960,6 +2984,33 @@ export interface components {
             /** @description The step waited for. */
             step: components["schemas"]["StepId"];
         };
+        /** @description What would come of it if one step failed. */
+        WhatIf: {
+            /**
+             * Format: uint32
+             * @description How many steps went well.
+             */
+            good: number;
+            /** @description Whether it is the rule that holds for the step. */
+            is_its_rule: boolean;
+            /**
+             * Format: uint32
+             * @description How many were not begun or passed over.
+             */
+            left_out: number;
+            /** @description The rule that is played. */
+            rule: components["schemas"]["IfItFails"];
+            /** @description What happened, a line for each step that did not go as planned. */
+            says: string[];
+            /** @description The services that stand differently from how they were found, by address. */
+            stands: {
+                [key: string]: components["schemas"]["SeenState"];
+            };
+            /** @description How the run stands then. */
+            state: components["schemas"]["RunState"];
+            /** @description The step that fails. */
+            step: components["schemas"]["StepId"];
+        };
         /** @description Why a step is in the sequence. */
         Why: {
             /** @constant */
@@ -1972,9 +3023,50 @@ export interface components {
             /** @constant */
             kind: "needed-by";
             of: components["schemas"]["Address"];
+        } | {
+            /** @constant */
+            kind: "written";
+            /** Format: uint32 */
+            of: number;
+        } | {
+            /** @constant */
+            kind: "takes-back";
+            of: components["schemas"]["StepId"];
         };
         /** @description What is wanted of a selection. */
-        Wish: "start" | "stop" | "restart" | "reload";
+        Wish: "start" | "stop" | "restart" | "reload" | "bring-to-expected";
+        /** @description A command or a script. */
+        Work: {
+            /** @description Exit codes that are fine. */
+            accept_exits: number[];
+            /**
+             * @description Whether it changes nothing, so that there is no way back to go.
+             * @default false
+             */
+            changes_nothing: boolean;
+            /** @description Program and arguments; for a script, the shell that reads it. */
+            command: string[];
+            /** @description Its way back. */
+            counter?: components["schemas"]["Counter"] | null;
+            /** @description The working folder. */
+            dir: string;
+            /** @description The environment; values may be references. */
+            env?: {
+                [key: string]: string;
+            };
+            /** @description The host it runs on. */
+            host: components["schemas"]["HostName"];
+            /** @description Pieces of its output to keep, by name: patterns whose first group is the piece. */
+            keep?: {
+                [key: string]: string;
+            };
+            /** @description The script's text, where it is one. Values reach it in its environment only. */
+            script?: string | null;
+            /** @description The account it runs as, where not the server's. */
+            user?: string | null;
+            /** @description How long it may take. */
+            within: components["schemas"]["Span"];
+        };
     };
     responses: never;
     parameters: never;
@@ -2297,6 +3389,208 @@ export interface operations {
             };
         };
     };
+    procedures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProcedureSummary"][];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    procedure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                procedure: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProcedureView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    planProcedure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                procedure: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProcedureRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rehearseProcedure: {
+        parameters: {
+            query?: {
+                fails?: number;
+            };
+            header?: never;
+            path: {
+                procedure: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProcedureRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    beginProcedure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                procedure: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProcedureRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunBegun"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: {
+                fails?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BeginRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     relations: {
         parameters: {
             query: {
@@ -2477,6 +3771,103 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Stamped"][];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runForecast: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunForecast"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoteRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeOn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
                 };
             };
             /** @description What went wrong. */

@@ -15,6 +15,12 @@ export type Problem = Schemas['Problem'];
 export type SeenState = Schemas['SeenState'];
 export type Wish = Schemas['Wish'];
 export type BeginRequest = Schemas['BeginRequest'];
+export type ProcedureRequest = Schemas['ProcedureRequest'];
+export type ProcedureView = Schemas['ProcedureView'];
+export type ProcedureSummary = Schemas['ProcedureSummary'];
+export type Rehearsal = Schemas['Rehearsal'];
+export type RunForecast = Schemas['RunForecast'];
+export type Forecast = Schemas['Forecast'];
 
 /** What the server refused, with what to do about it. */
 export class Refused extends Error {
@@ -47,6 +53,13 @@ export const api = {
   look: () => call<BoardView>('POST', '/look'),
   run: (id: number) => call<RunView>('GET', `/runs/${id}`),
   runs: (before?: number) => call<Schemas['RunPage']>('GET', `/runs?limit=50${before ? `&before=${before}` : ''}`),
+  procedures: () => call<ProcedureSummary[]>('GET', '/procedures'),
+  procedure: (name: string) => call<ProcedureView>('GET', `/procedures/${encodeURIComponent(name)}`),
+  rehearse: (name: string, request: ProcedureRequest, fails?: number) => call<Rehearsal>('POST', `/procedures/${encodeURIComponent(name)}/rehearsals${fails ? `?fails=${fails}` : ''}`, request),
+  carryOut: (name: string, request: ProcedureRequest) => call<Schemas['RunBegun']>('POST', `/procedures/${encodeURIComponent(name)}/runs`, request),
+  forecast: (run: number) => call<RunForecast>('GET', `/runs/${run}/forecast`),
+  note: (run: number, text: string) => call<RunView>('POST', `/runs/${run}/notes`, { text }),
+  takeOn: (run: number) => call<RunView>('POST', `/runs/${run}/taken`, {}),
   plan: (request: BeginRequest) => call<PlanView>('POST', '/plan', request),
   begin: (request: BeginRequest) => call<Schemas['RunBegun']>('POST', '/runs', request),
   decide: (run: number, decision: Schemas['DecisionRequest']) => call<RunView>('POST', `/runs/${run}/decisions`, decision),

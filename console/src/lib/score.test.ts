@@ -9,14 +9,17 @@ const at = (s: number): number => Date.UTC(2026, 0, 1, 2, 38, s);
 function step(id: number, address: string, waits: number[], now: Partial<StepView['now']>): StepView {
   return {
     title: address,
+    says: `start ${address}`,
+    row: address,
+    if_it_fails: 'hold',
     rungs: ['process', 'port 1'],
-    planned: { id, address, kind: 'start', waits: waits.map((s) => ({ step: s, release: 'when-good' })), usual_ms: 4000, tail_ms: 8000, critical: true, rank: id, found: 'down', why: { kind: 'chosen' } },
+    planned: { id, address, kind: 'start', waits: waits.map((s) => ({ step: s, release: 'when-good' })), usual_ms: 4000, slow_ms: 6000, basis: 'history', part: 'forward', tail_ms: 8000, critical: true, rank: id, found: 'down', why: { kind: 'chosen' } },
     now: { state: 'waiting', attempts: 0, acts: [], rungs: [], ...now } as StepView['now'],
   };
 }
 
 function run(steps: StepView[], ended_at: string | null = null): RunView {
-  return { id: 1, state: 'running', title: '', who: '', edition: 1, began_at: t(0), ended_at, queued_behind: [], held_because: [], allowed: [], overrides: {}, released: [], steps, differences: [], events: 1 } as RunView;
+  return { id: 1, state: 'running', title: '', who: '', edition: 1, began_at: t(0), ended_at, queued_behind: [], held_because: [], allowed: [], overrides: {}, released: [], part: 'forward', values: {}, preflight: [], taken_by: '', notes: [], steps, differences: [], events: 1 } as RunView;
 }
 
 const act = (from: number, over: { failed?: [string, string] | null; ticks?: number[] }): StepView['now']['acts'][number] =>
@@ -38,6 +41,15 @@ describe('the score', () => {
     const lane = score(run([failed]), at(10)).lanes[0];
     expect(lane?.shapes.map((s) => s.kind)).toEqual(['act', 'fail', 'pause', 'act', 'fail']);
     expect(lane?.failed).toEqual({ at: at(4), says: '2 tries: forbidden line' });
+  });
+
+  it('gives work a lane of its own above the services', () => {
+    const work = step(2, 'x/y', [1], { state: 'ended', end: 'done', began_at: t(3), ended_at: t(5), acts: [act(3, {})] } as never);
+    work.planned = { ...work.planned, kind: 'work', address: null };
+    work.says = 'Patch';
+    const drawn = score(run([step(1, 'a/db', [], { state: 'ended', end: 'done', began_at: t(0), ended_at: t(3), acts: [act(0, {})] } as never), work], t(5)), at(9));
+    expect(drawn.lanes.map((l) => [l.host, l.name])).toEqual([['Between them', 'Patch'], ['a', 'db']]);
+    expect(drawn.lanes[0]?.shapes.map((s) => s.kind)).toEqual(['act']);
   });
 
   it('is all solid once the run has ended', () => {

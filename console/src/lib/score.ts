@@ -27,6 +27,9 @@ export interface Score {
   now: number | null;
 }
 
+/** The heading over the lanes of work, waits, questions and looks. */
+export const BETWEEN = 'Between them';
+
 /** When each step would begin and end: begun ones as they were, others after what they wait for. */
 export function forecast(run: RunView, now: number): Map<number, { from: number; to: number }> {
   const times = new Map<number, { from: number; to: number }>();
@@ -63,7 +66,9 @@ function shapesOf(view: StepView, now: number): Shape[] {
     if (intended - at > 40) shapes.push({ kind: 'pause', from: at, to: intended, step: id });
     const next = step.acts[i + 1];
     const over = act.failed ? ms(act.failed[0]) : next ? ms(next.intended_at) : end;
-    if (planned.kind === 'stop') {
+    if (planned.kind === 'work' || planned.kind === 'act' || planned.kind === 'announce') {
+      shapes.push({ kind: act.failed ? 'fail' : 'act', from: intended, to: Math.max(over, intended + 60), step: id });
+    } else if (planned.kind === 'stop') {
       shapes.push({ kind: act.failed ? 'fail' : 'sink', from: intended, to: over, step: id });
     } else {
       const ticks = act.rungs.filter((r) => r.climbed).map((r) => ms(r.at));
@@ -87,14 +92,18 @@ export function score(run: RunView, now: number): Score {
   const foreseen = usual(run);
   const lanes = new Map<string, Lane>();
   for (const view of run.steps) {
-    const { address, id } = { address: view.planned.address, id: view.planned.id };
-    const [host = '', name = ''] = address.split('/', 2);
-    const lane = lanes.get(address) ?? { address, host, name, title: view.title, shapes: [], ghosts: [], failed: null, steps: [] };
+    const id = view.planned.id;
+    // What is no service's has a lane of its own, above those of the services.
+    const address = view.planned.address ?? `${BETWEEN}/${view.says}`;
+    const cut = address.indexOf('/');
+    const [host, name] = [address.slice(0, cut), address.slice(cut + 1)];
+    const lane: Lane = lanes.get(address) ?? { address, host, name, title: view.title, shapes: [], ghosts: [], failed: null, steps: [] };
     lanes.set(address, lane);
     lane.steps.push(id);
     lane.shapes.push(...shapesOf(view, at));
     const ghost = foreseen.get(id);
-    if (ghost && view.planned.usual_ms > 0) lane.ghosts.push({ ...ghost, critical: view.planned.critical });
+    // What was not planned at the begin has no forecast to stand before.
+    if (ghost && view.planned.usual_ms > 0 && view.planned.part === 'forward') lane.ghosts.push({ ...ghost, critical: view.planned.critical });
     if (!view.now.began_at && view.now.state !== 'ended') {
       const time = coming.get(id);
       if (time) lane.shapes.push({ kind: 'ghost', from: time.from, to: Math.max(time.to, time.from + 200), step: id });
@@ -109,6 +118,7 @@ export function score(run: RunView, now: number): Score {
   const from = ms(run.began_at);
   const ends = [...coming.values()].map((t) => t.to);
   const to = Math.max(at, over ?? 0, ...ends, from + 2000);
-  const all = [...lanes.values()].sort((a, b) => (a.address < b.address ? -1 : 1));
+  const first = (lane: Lane): number => (lane.host === BETWEEN ? (lane.steps[0] ?? 0) : Number.MAX_SAFE_INTEGER);
+  const all = [...lanes.values()].sort((a, b) => first(a) - first(b) || (a.address < b.address ? -1 : 1));
   return { lanes: all, from, to: to + (to - from) * 0.04, now: over === null ? now : null };
 }

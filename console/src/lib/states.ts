@@ -1,5 +1,5 @@
 /** From states to words, hues and marks, in one place. */
-import type { BoardRow, SeenState, StepView } from './api';
+import type { BoardRow, SeenState, Step, StepView } from './api';
 
 /** The word people read, with its spaces. */
 export const word = (state: string): string => state.replaceAll('-', ' ');
@@ -34,14 +34,17 @@ export function rowHue(row: Pick<BoardRow, 'seen' | 'differs' | 'in_run' | 'fail
 export function runHue(state: string): string {
   switch (word(state)) {
     case 'running':
+    case 'putting back':
       return 'moving';
     case 'held':
     case 'given up':
+    case 'put back in part':
     case 'refused':
       return 'alarm';
     case 'finished':
       return 'proven';
     case 'finished with exceptions':
+    case 'put back':
       return 'ailing';
     default:
       return 'rest';
@@ -78,4 +81,7 @@ export function stepHue(now: StepView['now']): string {
 export const awaits = (now: StepView['now']): boolean => now.state === 'failed' || now.state === 'outcome-unknown' || now.state === 'asking';
 
 /** What a step does, in a word. */
-export const act = (kind: string): string => (kind === 'await' ? 'wait for' : kind);
+export const act = (kind: string): string => (kind === 'await' ? 'wait for' : kind.startsWith('until') ? 'wait' : kind.replaceAll('-', ' '));
+
+/** The same, with the name of a further act. */
+export const does = (step: Pick<Step, 'kind' | 'task'>): string => (step.task?.kind === 'act' ? step.task.act : act(step.kind));

@@ -14,7 +14,10 @@
     { wish: 'restart', does: 'Down and up again, with all that relies on it and was up.' },
     { wish: 'stop', does: 'Down, with all that relies on it.' },
     { wish: 'start', does: 'Up, with all that it needs and is down.' },
+    { wish: 'bring-to-expected', does: 'Up what should be up, down what should be down.' },
   ];
+
+  const name = (w: Wish): string => (w[0]?.toUpperCase() + w.slice(1)).replaceAll('-', ' ');
 
   // What is planned lives in the address bar, so that it can be handed on.
   const wish = $derived((wishes.find((w) => w.wish === router.query.get('wish'))?.wish ?? 'restart') as Wish);
@@ -28,7 +31,7 @@
   let refused = $state.raw<Refused | null>(null);
   let asking = $state(false);
 
-  const request = $derived<BeginRequest>({ wish, selection: of, except: [], alone, left_standing: standing, below_keep_up: below, overrides: {}, at_once: atOnce, why: null });
+  const request = $derived<BeginRequest>({ wish, selection: of, except: [], alone, left_standing: standing, below_keep_up: below, overrides: {}, at_once: atOnce, why: null, change: null });
   /** States that matter to the plan: when one changes, it is worked out again. */
   const facts = $derived(live.board?.services.map((s) => s.seen.state).join() ?? '');
 
@@ -84,7 +87,7 @@
     <div class="flex flex-wrap items-center gap-2" role="group" aria-label="Wish">
       <h1 class="mr-2">Plan</h1>
       {#each wishes as w (w.wish)}
-        <button class="btn aria-pressed:border-accent aria-pressed:bg-accent-soft aria-pressed:text-accent" aria-pressed={w.wish === wish} title={w.does} onclick={() => set({ wish: w.wish, standing: [], below: [] })}>{w.wish[0]?.toUpperCase()}{w.wish.slice(1)}</button>
+        <button class="btn aria-pressed:border-accent aria-pressed:bg-accent-soft aria-pressed:text-accent" aria-pressed={w.wish === wish} title={w.does} onclick={() => set({ wish: w.wish, standing: [], below: [] })}>{name(w.wish)}</button>
       {/each}
       <label class="ml-2 flex items-center gap-1.5 text-ink2"><input type="checkbox" checked={alone} onchange={(e) => set({ alone: e.currentTarget.checked, standing: [] })} /> only these, without what belongs to them</label>
     </div>
@@ -98,12 +101,12 @@
       <p class="sheet mt-4 p-4 text-ink2">Working it out …</p>
     {:else}
       <div class="sheet mt-4 flex flex-wrap items-center gap-4 p-3.5">
-        <p class="min-w-0 flex-1"><b>{plan.says}</b> <span class="text-ink2">About {roughly(plan.sequence.usual_ms)} in all.</span></p>
-        <button class="btn btn-main" disabled={!plan.can_begin || !!live.board?.standstill} onclick={() => (asking = true)}>{wish[0]?.toUpperCase()}{wish.slice(1)}…</button>
+        <p class="min-w-0 flex-1"><b>{plan.says}</b> <span class="text-ink2">About {roughly(plan.forecast.likely_ms)} in all, 9 in 10 within {roughly(plan.forecast.late_ms)}.</span></p>
+        <button class="btn btn-main" disabled={!plan.can_begin || !!live.board?.standstill} onclick={() => (asking = true)}>{name(wish)}…</button>
       </div>
       <p class="mt-2 flex flex-wrap items-center gap-2 text-ink2">
         <label class="flex items-center gap-2">Work on at most <input class="field w-[4.5em] py-0.5" type="number" min="1" placeholder="all" value={atOnce ?? ''} onchange={(e) => set({ 'at-once': e.currentTarget.value })} /> at once</label>
-        <span class="text-ink3">{atOnce ? 'for this run; it takes longer than shown' : 'as the estate allows'}</span>
+        <span class="text-ink3">{atOnce ? 'for this run' : 'as the estate allows'}</span>
       </p>
       <PlanAsks {plan} {below} {standing} onbelow={(list) => set({ below: list })} onstanding={(list) => set({ standing: list })} />
       <PlanRanks {plan} />
@@ -112,7 +115,7 @@
 </div>
 
 {#if plan}
-  <Confirm bind:open={asking} title="{wish[0]?.toUpperCase()}{wish.slice(1)} {of.join(', ')}" says="{stands}. {plan.says} About {roughly(plan.sequence.usual_ms)} in all." action="{wish[0]?.toUpperCase()}{wish.slice(1)} now" onconfirm={begin}>
+  <Confirm bind:open={asking} title="{name(wish)} {of.join(', ')}" says="{stands}. {plan.says} About {roughly(plan.forecast.likely_ms)} in all, 9 in 10 within {roughly(plan.forecast.late_ms)}." action="{name(wish)} now" onconfirm={begin}>
     {#if worst.length > 0}
       <h3 class="mt-3 text-[13px] text-ink3">Who notices</h3>
       <ul class="max-h-[26vh] overflow-auto">

@@ -1,5 +1,6 @@
 <!-- One run: its score, what can be decided, and the evidence beside each act. -->
 <script lang="ts">
+  import { api, type RunForecast } from '../lib/api';
   import { live } from '../lib/live.svelte';
   import { RunWatch } from '../lib/run-view.svelte';
   import { runHue, word } from '../lib/states';
@@ -7,6 +8,8 @@
   import Decisions from '../parts/Decisions.svelte';
   import Evidence from '../parts/Evidence.svelte';
   import Note from '../parts/Note.svelte';
+  import Question from '../parts/Question.svelte';
+  import RunNotes from '../parts/RunNotes.svelte';
   import Score from '../parts/Score.svelte';
   import StepTable from '../parts/StepTable.svelte';
 
@@ -18,6 +21,20 @@
   let asTable = $state(false);
   const ended = $derived(run?.steps.filter((s) => s.now.state === 'ended').length ?? 0);
   const shown = $derived(run?.steps.find((s) => s.planned.id === watch.shown) ?? null);
+  const asking = $derived(run?.steps.filter((s) => s.now.state === 'asking' && s.now.answer) ?? []);
+  const wanting = $derived(run?.preflight.filter((p) => p.answer.verdict !== 'holds') ?? []);
+  const values = $derived(Object.entries(run?.values ?? {}).filter(([name]) => name !== 'dir'));
+
+  // The forecast follows what happens, at most once a second.
+  let forecast = $state.raw<RunForecast | null>(null);
+  let asked = 0;
+  $effect(() => {
+    const now = Math.floor(live.serverNow / 2000);
+    const events = run?.events ?? 0;
+    if (!run || run.ended_at || now + events === asked) return;
+    asked = now + events;
+    api.forecast(run.id).then((f) => (forecast = f), () => (forecast = null));
+  });
   const left = $derived(run?.likely_end ? Math.max(0, ms(run.likely_end) - live.serverNow) : 0);
 </script>
 
@@ -36,8 +53,20 @@
     <p class="mt-0.5 text-ink2">
       Run {run.id} · begun {clock(ms(run.began_at))} by {run.who}{run.why ? ` · “${run.why}”` : ''} · edition {run.edition} · {ended} of {run.steps.length} steps
       {#if run.ended_at}· ended {clock(ms(run.ended_at))} after {roughly(ms(run.ended_at) - ms(run.began_at))}
-      {:else if run.likely_end}· {run.hold ? 'if decided now: ' : ''}likely end <b class="text-ink">{clock(run.hold ? live.serverNow + left : ms(run.likely_end))}</b>, about {roughly(left)}{/if}
+      {:else if run.likely_end}· {run.hold ? 'if decided now: ' : ''}likely end <b class="text-ink">{clock(run.hold ? live.serverNow + left : ms(run.likely_end))}</b>, about {roughly(forecast && !run.hold ? forecast.now.likely_ms : left)}{#if forecast && !run.hold}, 9 in 10 by {clock(ms(forecast.as_of) + forecast.now.late_ms)}{/if}{/if}
+      {#if run.change}· change {run.change}{/if}
+      {#if run.from_line}· begun at line {run.from_line}{/if}
+      {#if values.length > 0}· {values.map(([n, v]) => `${n} = ${v}`).join(', ')}{/if}
     </p>
+    {#if run.part === 'put-back' && !run.ended_at}<p class="mt-1.5 border border-moving bg-moving-soft px-3 py-1.5"><b>On its way back:</b> everything is put back as it was found.</p>{/if}
+    {#if run.diverted_to}<p class="mt-1.5 border border-moving bg-moving-soft px-3 py-1.5"><b>{run.diverted_to}</b> took over.</p>{/if}
+    {#each forecast && !run.ended_at ? forecast.slow : [] as slow (slow.step)}
+      <p class="mt-1 text-moving"><button class="underline" onclick={() => (watch.chosen = slow.step)}>Step {slow.step}</button>: {slow.says} (usually {roughly(slow.usual_ms)}).</p>
+    {/each}
+    {#each wanting as look (look.says)}
+      <p class="mt-1 text-alarm">Before the first act: {look.says} – {look.answer.says}</p>
+    {/each}
+    {#each asking as step (step.planned.id)}<Question {run} {step} onchange={(r) => (watch.run = r)} />{/each}
     {#if run.queued_behind.length > 0}<p class="mt-1 text-moving">Queued behind {run.queued_behind.join(', ')}</p>{/if}
     {#each run.held_because as because (because)}
       <p class="mt-1.5 border border-alarm bg-alarm-soft px-3 py-1.5" role="alert"><b>Held:</b> {because}</p>
@@ -63,7 +92,8 @@
       {/if}
     </div>
     {#if shown}
-      <Evidence step={shown}><Decisions {run} of={shown.planned.address} onchange={(r) => (watch.run = r)} /></Evidence>
+      <Evidence step={shown}><Decisions {run} of={shown.planned.address ?? ''} onchange={(r) => (watch.run = r)} /></Evidence>
     {/if}
+    <RunNotes {run} onchange={(r) => (watch.run = r)} />
   </div>
 {/if}

@@ -10,8 +10,8 @@
   let open = $state(false);
 
   /** Letting go of one service is offered beside its step, all else above. */
-  const offered = $derived(run.allowed.filter((a) => (a.kind === 'release' ? a.address === of : of === null)));
-  const names: Record<Allowed['kind'], string> = { hold: 'Hold', resume: 'Resume', 'try-again': 'Try again', 'pass-over': 'Pass over', vouch: 'Vouch', force: 'Force', release: 'Release', 'give-up': 'Give up' };
+  const offered = $derived(run.allowed.filter((a) => (a.kind === 'release' ? a.address === of : of === null && a.kind !== 'answer')));
+  const names: Record<Allowed['kind'], string> = { hold: 'Hold', resume: 'Resume', 'try-again': 'Try again', 'pass-over': 'Pass over', vouch: 'Vouch', force: 'Force', release: 'Release', answer: 'Answer', 'put-back': 'Put back', divert: 'Divert', 'give-up': 'Give up' };
   const step = (a: Allowed): number | null => ('step' in a ? a.step : null);
   const several = $derived(new Set(run.allowed.map(step).filter((s) => s !== null)).size > 1);
   const label = (a: Allowed): string => `${names[a.kind]}${several && step(a) !== null ? ` ${step(a)}` : ''}`;

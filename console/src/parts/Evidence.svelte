@@ -2,7 +2,7 @@
 <script lang="ts">
   import type { Snippet } from 'svelte';
   import type { Schemas, StepView } from '../lib/api';
-  import { act, stepHue, stepWord } from '../lib/states';
+  import { stepHue, stepWord } from '../lib/states';
   import { clock, ms } from '../lib/time';
   import LogEvidence from './LogEvidence.svelte';
 
@@ -40,8 +40,12 @@
 
 <section class="sheet mt-2.5 grid min-h-[190px] flex-1 grid-cols-[350px_minmax(0,1fr)] max-lg:grid-cols-1" aria-label="Evidence of step {step.planned.id}">
   <div class="border-r border-line p-3.5">
-    <h2>{act(step.planned.kind)[0]?.toUpperCase()}{act(step.planned.kind).slice(1)} {step.planned.address}</h2>
-    <p class="font-semibold" style="color: var(--{stepHue(step.now)})">{stepWord(step.now)}</p>
+    <h2>{step.says[0]?.toUpperCase()}{step.says.slice(1)}</h2>
+    <p><span class="font-semibold" style="color: var(--{stepHue(step.now)})">{stepWord(step.now)}</span> <span class="text-[14px] text-ink3">{step.now.state === 'ended' ? '' : `if it fails: ${step.if_it_fails}`}</span></p>
+    {#if step.planned.task?.kind === 'question'}
+      <p class="mt-1">{step.planned.task.asks}</p>
+      {#if step.planned.task.look_at}<p class="text-[14px] text-ink2">Look at {step.planned.task.look_at}.</p>{/if}
+    {/if}
     {#if 'why' in step.now && step.now.state === 'ended'}<p class="text-[14px] text-ink2">“{step.now.why}” · {step.now.by}</p>{/if}
     <ol class="mt-1">
       {#each step.rungs as name, i (i)}

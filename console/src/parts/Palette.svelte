@@ -2,6 +2,7 @@
 <script lang="ts">
   import { Command, Dialog } from 'bits-ui';
 
+  import { api, type ProcedureSummary } from '../lib/api';
   import { live } from '../lib/live.svelte';
   import { router } from '../lib/router.svelte';
   import { word } from '../lib/states';
@@ -12,8 +13,14 @@
     ['Board', '/'],
     ['Map', '/map'],
     ['Plan', '/plan'],
+    ['Procedures', '/procedures'],
     ['Runs', '/runs'],
   ] as const;
+
+  let procedures = $state.raw<ProcedureSummary[]>([]);
+  $effect(() => {
+    if (open) api.procedures().then((all) => (procedures = all), () => (procedures = []));
+  });
 
   function go(to: string): void {
     open = false;
@@ -26,9 +33,9 @@
     <Dialog.Overlay class="fixed inset-0 z-40 bg-ink/40 dark:bg-ground/80" />
     <Dialog.Content class="sheet fixed top-[12vh] left-1/2 z-50 w-[min(560px,94vw)] -translate-x-1/2 rounded-md shadow-xl">
       <Dialog.Title class="sr-only">Go to</Dialog.Title>
-      <Dialog.Description class="sr-only">Type to find a service, a run or a page</Dialog.Description>
+      <Dialog.Description class="sr-only">Type to find a service, a procedure, a run or a page</Dialog.Description>
       <Command.Root class="flex flex-col" label="Go to">
-        <Command.Input class="border-b border-line bg-transparent px-4 py-3 text-[16px] outline-none" placeholder="Service, run or page" />
+        <Command.Input class="border-b border-line bg-transparent px-4 py-3 text-[16px] outline-none" placeholder="Service, procedure, run or page" />
         <Command.List class="max-h-[50vh] overflow-auto p-2">
           <Command.Empty class="p-3 text-ink2">Nothing is called that.</Command.Empty>
           {#each pages as [name, to] (to)}
@@ -38,6 +45,9 @@
             <Command.Item class="rounded px-3 py-1.5 data-selected:bg-accent-soft" value="run {run.id} {run.title}" onSelect={() => go(`/runs/${run.id}`)}>
               Run {run.id} · {run.title} · {run.state}
             </Command.Item>
+          {/each}
+          {#each procedures as p (p.name)}
+            <Command.Item class="rounded px-3 py-1.5 data-selected:bg-accent-soft" value="{p.name} {p.title}" onSelect={() => go(`/procedures/${p.name}`)}>{p.title} <span class="text-ink3">procedure</span></Command.Item>
           {/each}
           {#each live.board?.services ?? [] as row (row.address)}
             <Command.Item class="flex justify-between rounded px-3 py-1.5 data-selected:bg-accent-soft" value="{row.address} {row.title}" onSelect={() => go(`/map?of=${encodeURIComponent(row.address)}`)}>

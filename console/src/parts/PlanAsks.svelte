@@ -2,13 +2,13 @@
 <script lang="ts">
   import type { PlanView } from '../lib/api';
 
-  let { plan, below, standing, onbelow, onstanding }: { plan: PlanView; below: string[]; standing: string[]; onbelow: (list: string[]) => void; onstanding: (list: string[]) => void } = $props();
+  let { plan, below, standing, onbelow, onstanding }: { plan: Pick<PlanView, 'obstacles' | 'asks'>; below: string[]; standing: string[]; onbelow: (list: string[]) => void; onstanding: (list: string[]) => void } = $props();
 
   const toggled = (list: string[], item: string): string[] => (list.includes(item) ? list.filter((i) => i !== item) : [...list, item]);
 </script>
 
-{#each plan.obstacles as obstacle (obstacle.address + obstacle.why)}
-  <p class="mt-3 border border-alarm bg-alarm-soft px-3.5 py-2" role="alert"><b>Not possible:</b> {obstacle.why}. <span class="text-ink2">{obstacle.mend[0]?.toUpperCase()}{obstacle.mend.slice(1)}.</span></p>
+{#each plan.obstacles as obstacle (`${obstacle.line} ${obstacle.why}`)}
+  <p class="mt-3 border border-alarm bg-alarm-soft px-3.5 py-2" role="alert"><b>Not possible:</b> {obstacle.line ? `line ${obstacle.line}: ` : ''}{obstacle.why}. <span class="text-ink2">{obstacle.mend[0]?.toUpperCase()}{obstacle.mend.slice(1)}.</span></p>
 {/each}
 {#each plan.asks as ask (JSON.stringify(ask))}
   <div class="mt-3 border border-moving bg-moving-soft px-3.5 py-2">

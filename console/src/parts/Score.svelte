@@ -3,12 +3,11 @@
   import { scaleTime } from 'd3-scale';
 
   import type { RunView } from '../lib/api';
-  import { score, type Shape } from '../lib/score';
+  import { BETWEEN, score, type Shape } from '../lib/score';
   import { clock } from '../lib/time';
 
   let { run, now, shown, onchoose }: { run: RunView; now: number; shown: number | null; onchoose: (step: number) => void } = $props();
 
-  const NAMES = 172;
   const LANE = 25;
   const HEAD = 23;
   const TOP = 28;
@@ -21,6 +20,8 @@
   });
 
   const drawn = $derived(score(run, now));
+  /** Room for the names: what is no service's is told in words. */
+  const NAMES = $derived(drawn.lanes.some((l) => l.host === BETWEEN) ? 236 : 172);
   const x = $derived(scaleTime().domain([drawn.from, drawn.to + (drawn.lanes.some((l) => l.failed) ? (drawn.to - drawn.from) * 0.25 : 0)]).range([NAMES, Math.max(NAMES + 100, width - 8)]));
   const ticks = $derived(x.ticks(Math.max(2, Math.floor((width - NAMES) / 130))));
 
@@ -69,7 +70,7 @@
         <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
         <g class="cursor-pointer" data-shown={own} onclick={() => onchoose(lane.failed ? (lane.steps.at(-1) ?? 0) : own && lane.steps.length > 1 ? (lane.steps.find((s) => s !== shown) ?? 0) : (lane.steps.at(-1) ?? 0))}>
           <rect x="0" y={row.y} {width} height={LANE} fill={own ? 'var(--accent-soft)' : 'transparent'} />
-          <text x="24" y={row.y + 18} class="fill-ink font-mono text-[13px]">{lane.name}</text>
+          <text x="24" y={row.y + 18} class="fill-ink text-[13px] {lane.host === BETWEEN ? '' : 'font-mono'}">{lane.host === BETWEEN ? cut(lane.name, NAMES - 34) : lane.name}<title>{lane.name}</title></text>
           <line x1={NAMES} x2={width} y1={row.y + LANE} y2={row.y + LANE} stroke="var(--line2)" />
           {#each lane.ghosts as ghost, i (i)}
             <rect x={x(ghost.from)} y={row.y + 19} width={w(ghost)} height="3" fill={ghost.critical ? 'var(--ink3)' : 'var(--line)'} opacity="0.8" />

@@ -6,6 +6,7 @@
     ['Board', '/'],
     ['Map', '/map'],
     ['Plan', '/plan'],
+    ['Procedures', '/procedures'],
     ['Runs', '/runs'],
   ] as const;
   const here = (to: string): boolean => (to === '/' ? router.path === '/' && !router.query.has('show') : router.path.startsWith(to));

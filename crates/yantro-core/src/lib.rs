@@ -4,7 +4,7 @@
 //! Time and facts come in as values, orders go out as values; this crate knows none of the others.
 //!
 //! Where things are: [`estate`] reads and vets a description, [`graph`] knows what relies on what,
-//! [`selection`] turns what a person typed into addresses, [`sequence`] works out the steps,
+//! [`selection`] turns what a person typed into addresses, [`sequence`] works out the steps, [`procedure`] those of a written one,
 //! [`run`] is the machine that carries a sequence through, [`logs`] matches log lines.
 
 pub mod board;
@@ -13,6 +13,8 @@ pub mod graph;
 pub mod logs;
 pub mod name;
 pub mod overrides;
+pub mod procedure;
+pub mod rehearsal;
 pub mod run;
 pub mod selection;
 pub mod sequence;

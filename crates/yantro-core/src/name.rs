@@ -114,6 +114,10 @@ name_type!(
     /// What a group of services is called.
     GroupName, "group name"
 );
+name_type!(
+    /// What a procedure is called.
+    ProcedureName, "procedure name"
+);
 
 /// What a service copy is called: `host/service`, or `host/service.copy` where a host has several.
 ///

@@ -14,6 +14,10 @@ impl Timestamp {
     pub fn from_ms(ms: i64) -> Self {
         Self(ms)
     }
+    /// The same, where a constant is wanted.
+    pub(crate) const fn from_ms_const(ms: i64) -> Self {
+        Self(ms)
+    }
     /// Milliseconds since the Unix epoch.
     pub fn as_ms(self) -> i64 {
         self.0
@@ -26,6 +30,27 @@ impl Timestamp {
     pub fn to_chrono(self) -> DateTime<Utc> {
         Utc.timestamp_millis_opt(self.0).single().unwrap_or_default()
     }
+}
+
+/// The occurrence of a time of day that is nearest to an instant, at most half a day away on either side.
+///
+/// `time` is `HH:MM`, `zone` an IANA name; `None` where one of them is none. A time that a clock change leaves
+/// out is taken as the first instant after the gap, one that comes twice as the first of the two.
+pub fn time_of_day_near(at: Timestamp, time: &str, zone: &str) -> Option<Timestamp> {
+    let zone: chrono_tz::Tz = zone.parse().ok()?;
+    let time = chrono::NaiveTime::parse_from_str(time, "%H:%M").ok()?;
+    let today = at.to_chrono().with_timezone(&zone).date_naive();
+    let candidates = [today.pred_opt()?, today, today.succ_opt()?].into_iter().filter_map(|day| local(zone, day.and_time(time)));
+    candidates.min_by_key(|t| (t.0 - at.0).abs())
+}
+
+/// An instant from a wall clock's reading.
+pub(crate) fn local(zone: chrono_tz::Tz, reading: chrono::NaiveDateTime) -> Option<Timestamp> {
+    // A gap is an hour at most in the zones there are, and begins on a minute.
+    (0..=24 * 60).find_map(|minutes| {
+        let later = reading + chrono::TimeDelta::minutes(minutes);
+        zone.from_local_datetime(&later).earliest().map(|t| Timestamp(t.timestamp_millis()))
+    })
 }
 
 impl ops::Add<Duration> for Timestamp {

@@ -95,13 +95,13 @@ pub struct BoardView {
 
 /// What a run makes of a service it works on right now.
 fn seen_by_run(run: &Run, address: &Address, seen: &mut Seen) {
-    for (step, now) in run.steps().filter(|(s, _)| s.address == *address) {
+    for (step, now) in run.steps().filter(|(s, _)| s.is_on(address)) {
         let (climbed, proving) = match &now.state {
             StepState::Proving { climbed, .. } => (*climbed, true),
             StepState::Acting { .. } => (0, false),
             _ => continue,
         };
-        match step.kind {
+        match step.kind() {
             StepKind::Start | StepKind::Reload | StepKind::Await => {
                 seen.state = SeenState::Rising;
                 seen.rungs_climbed = climbed.min(seen.rungs);
@@ -111,6 +111,8 @@ fn seen_by_run(run: &Run, address: &Address, seen: &mut Seen) {
                 let rungs = run.begun.services[address].ladder_of(StepKind::Stop).len() as u32;
                 seen.rungs_climbed = if proving { rungs.saturating_sub(climbed).min(seen.rungs) } else { seen.rungs };
             }
+            // A further act leaves it as it is.
+            _ => continue,
         }
         seen.rung_against = None;
         if let Some((_, answer)) = now.last_answer() {
@@ -123,8 +125,8 @@ fn seen_by_run(run: &Run, address: &Address, seen: &mut Seen) {
 
 /// Why a run's step on a service awaits a decision.
 fn failure(run: &Run, address: &Address) -> Option<String> {
-    run.steps().filter(|(s, _)| s.address == *address).find_map(|(_, now)| match &now.state {
-        StepState::Failed { reason } | StepState::OutcomeUnknown { reason } | StepState::Asking { reason } => Some(reason.clone()),
+    run.steps().filter(|(s, _)| s.is_on(address)).find_map(|(_, now)| match &now.state {
+        StepState::Failed { reason } | StepState::OutcomeUnknown { reason } | StepState::Asking { reason, .. } => Some(reason.clone()),
         _ => None,
     })
 }

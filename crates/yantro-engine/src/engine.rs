@@ -18,14 +18,12 @@ use tokio::sync::{
 use yantro_core::{
     estate::{Estate, Fault, Service, vet},
     graph::EstateGraph,
-    name::{Address, GroupName, HostName},
-    overrides::{self, Overrides},
-    run::{
-        Begun, Decision, Event, Input, Run, RunId,
-        event::{EVENT_VERSION, KeepUp},
-    },
+    name::{Address, GroupName, HostName, ProcedureName, did_you_mean},
+    overrides::Overrides,
+    procedure::{self, Asked},
+    run::{Begun, Decision, Divert, Event, Input, Run, RunId},
     selection,
-    sequence::{Plan, Request, Usual, Wish, plan},
+    sequence::{Plan, Request, StepKind, Usual, Wish, plan, plays::play_all, preflight},
     state::{Facts, SeenState},
 };
 use yantro_reach::{Here, Kept};
@@ -78,6 +76,39 @@ pub struct BeginRequest {
     /// Why.
     #[serde(default)]
     pub why: Option<String>,
+    /// The number of the change it belongs to, as people keep it elsewhere.
+    #[serde(default)]
+    pub change: Option<String>,
+}
+
+/// What a run of a procedure is asked to do.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ProcedureRequest {
+    /// The answers to its questions, by name.
+    #[serde(default)]
+    pub answers: BTreeMap<String, String>,
+    /// The line to begin at, from 1; those before it are vouched for, with the reason given (N54).
+    #[serde(default)]
+    pub from_line: Option<u32>,
+    /// Services named one by one as standing on what is not proven (R3).
+    #[serde(default)]
+    pub left_standing: BTreeSet<Address>,
+    /// Groups whose `keep_up` may be broken (R20).
+    #[serde(default)]
+    pub below_keep_up: BTreeSet<GroupName>,
+    /// What this one run puts over the estate's settings.
+    #[serde(default)]
+    pub overrides: Overrides,
+    /// How many services to work on at once, where that is to be fewer than the estate allows.
+    #[serde(default)]
+    pub at_once: Option<NonZeroU32>,
+    /// Why.
+    #[serde(default)]
+    pub why: Option<String>,
+    /// The number of the change it belongs to.
+    #[serde(default)]
+    pub change: Option<String>,
 }
 
 /// A loaded estate with its graph.
@@ -126,6 +157,8 @@ pub(crate) enum Msg {
     Looked(Vec<(Address, SeenState, String)>),
     Begin { begun: Box<Begun>, reply: oneshot::Sender<RunId> },
     Decide { run: RunId, decision: Decision, reply: oneshot::Sender<Result<(), EngineError>> },
+    Remark { run: RunId, input: Input, reply: oneshot::Sender<Result<(), EngineError>> },
+    PlanDivert { run: RunId, planned: Result<Divert, String> },
     Load { edition: Box<Edition>, loaded: Arc<Loaded>, reply: oneshot::Sender<()> },
     Acknowledge { address: Address, who: String, why: String, reply: oneshot::Sender<Result<(), EngineError>> },
     Audit { who: String, what: &'static str, about: String, why: String, reply: oneshot::Sender<()> },
@@ -261,8 +294,8 @@ impl Engine {
         let runs = read(&self.shared.runs);
         let mut acting: BTreeMap<&Address, &Run> = BTreeMap::new();
         for run in runs.values().filter(|r| !r.has_ended() && r.is_locked()) {
-            for step in run.begun.sequence.steps.iter().filter(|s| !run.is_released(&s.address)) {
-                acting.insert(&step.address, run);
+            for address in run.begun.sequence.steps.iter().filter_map(|s| s.address()).filter(|a| !run.is_released(a)) {
+                acting.insert(address, run);
             }
         }
         let services = loaded.as_ref().map_or_else(Vec::new, |l| {
@@ -333,9 +366,9 @@ impl Engine {
         self.hands.here.mask(text)
     }
 
-    fn usual(&self) -> Usual {
-        match self.reader().and_then(|r| Ok(r.usual()?)) {
-            Ok(known) => Usual(known.into_iter().map(|(a, k, d)| ((a, k), d)).collect()),
+    pub(crate) fn usual(&self, estate: &Estate) -> Usual {
+        match self.reader().and_then(|r| Ok(r.times()?)) {
+            Ok(known) => Usual::new(known, estate),
             Err(error) => {
                 tracing::warn!(%error, "no history to forecast from");
                 Usual::default()
@@ -356,35 +389,112 @@ impl Engine {
             left_standing: request.left_standing.clone(),
             below_keep_up: request.below_keep_up.clone(),
         };
-        let plan = plan(&loaded.estate, &loaded.graph, &facts, &self.usual(), &asked);
+        let mut plan = plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate), &asked);
+        plan.preflight = preflight(&loaded.estate, &plan.sequence.steps);
+        Ok((plan, loaded))
+    }
+
+    /// Works out what a procedure comes to, from a fresh look.
+    pub async fn plan_procedure(&self, name: &ProcedureName, request: &ProcedureRequest) -> Result<(Plan, Arc<Loaded>), EngineError> {
+        let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
+        let procedure = loaded.estate.procedures.get(name).ok_or_else(|| EngineError::NoProcedure {
+            name: name.to_string(),
+            near: did_you_mean(name.as_str(), loaded.estate.procedures.keys().map(ProcedureName::as_str)),
+        })?;
+        let values = procedure::settle(&loaded.estate, &loaded.graph, procedure, &request.answers).map_err(EngineError::Answers)?;
+        if let Some(from) = request.from_line
+            && (from == 0 || from as usize > procedure.lines.len())
+        {
+            return Err(EngineError::NoLine { line: from, lines: procedure.lines.len() });
+        }
+        let seen = self.hands.look(loaded.estate.services.values().cloned().collect()).await;
+        let facts: Facts = seen.into_iter().collect();
+        let asked = Asked {
+            values,
+            left_standing: request.left_standing.clone(),
+            below_keep_up: request.below_keep_up.clone(),
+            from_line: request.from_line.filter(|l| *l > 1),
+            ..Asked::default()
+        };
+        let plan = procedure::plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate), procedure, &asked);
         Ok((plan, loaded))
     }
 
     // ---- changing ----
 
-    /// Begins a run.
+    /// Begins a run of a wish.
     pub async fn begin(&self, request: &BeginRequest, who: &str) -> Result<RunId, EngineError> {
+        let (plan, loaded) = self.plan(request).await?;
+        let begun = Begun {
+            why: request.why.clone(),
+            change: request.change.clone(),
+            ..self.may_begin(plan, &loaded, &request.overrides, request.at_once.map(NonZeroU32::get), who)?
+        };
+        self.begin_so(begun).await
+    }
+
+    /// Begins a run of a procedure.
+    pub async fn begin_procedure(&self, name: &ProcedureName, request: &ProcedureRequest, who: &str) -> Result<RunId, EngineError> {
+        let from_line = request.from_line.filter(|l| *l > 1);
+        if from_line.is_some() && request.why.as_deref().is_none_or(|w| w.trim().is_empty()) {
+            return Err(EngineError::NoReason("to vouch for the lines before"));
+        }
+        let (plan, loaded) = self.plan_procedure(name, request).await?;
+        let begun = Begun {
+            why: request.why.clone(),
+            change: request.change.clone(),
+            from_line,
+            ..self.may_begin(plan, &loaded, &request.overrides, request.at_once.map(NonZeroU32::get), who)?
+        };
+        self.begin_so(begun).await
+    }
+
+    /// How a run begins by a plan, where nothing stands in its way.
+    fn may_begin(&self, plan: Plan, loaded: &Loaded, overrides: &Overrides, at_once: Option<u32>, who: &str) -> Result<Begun, EngineError> {
         if let Some(by) = read(&self.shared.standstill).clone() {
             return Err(EngineError::Standstill(by));
         }
-        let (plan, loaded) = self.plan(request).await?;
         if !plan.can_begin() {
             return Err(EngineError::NotAsItIs(Box::new(plan)));
         }
         let acted_on = plan.sequence.acted_on();
-        if let Some(stray) = request.overrides.keys().find(|a| !acted_on.contains(*a)) {
+        if let Some(stray) = overrides.keys().find(|a| !acted_on.contains(*a)) {
             return Err(EngineError::StrayOverride(stray.clone()));
         }
-        let hosts: BTreeSet<&HostName> = acted_on.iter().map(|a| &a.host).collect();
+        let hosts: BTreeSet<&HostName> =
+            plan.sequence.steps.iter().filter(|s| s.kind() != StepKind::Await).filter_map(|s| s.host()).collect();
         for host in hosts {
             if let Err(kept) = self.hands.may_act_on(&loaded.estate.hosts[host].address) {
                 return Err(EngineError::HostKept { host: host.clone(), why: kept.to_string() });
             }
         }
-        let begun = begun(plan, &loaded, request, who);
+        let forecast = play_all(&plan.sequence.steps, &loaded.estate, at_once);
+        Ok(Begun { forecast: Some(forecast), at_once, ..Begun::of(plan, &loaded.estate, loaded.edition, who, overrides) })
+    }
+
+    async fn begin_so(&self, begun: Begun) -> Result<RunId, EngineError> {
         let (reply, answered) = oneshot::channel();
         self.send(Msg::Begin { begun: Box::new(begun), reply });
         Ok(answered.await.expect("the loop answers what it was asked"))
+    }
+
+    /// Writes a note on a run, ended or not (N58).
+    pub async fn note(&self, run: RunId, who: &str, text: &str) -> Result<(), EngineError> {
+        if text.trim().is_empty() {
+            return Err(EngineError::NoReason("a note"));
+        }
+        self.remark(run, Input::Note { who: who.to_owned(), text: text.trim().to_owned() }).await
+    }
+
+    /// Says who has a run from now on (N58).
+    pub async fn take_on(&self, run: RunId, who: &str) -> Result<(), EngineError> {
+        self.remark(run, Input::TakeOn { who: who.to_owned() }).await
+    }
+
+    async fn remark(&self, run: RunId, input: Input) -> Result<(), EngineError> {
+        let (reply, answered) = oneshot::channel();
+        self.send(Msg::Remark { run, input, reply });
+        answered.await.expect("the loop answers what it was asked")
     }
 
     /// Takes an operator's decision.
@@ -493,41 +603,6 @@ impl Engine {
                 () = self.shared.look_again.notified() => {}
             }
         }
-    }
-}
-
-/// How a run begins: fixed here, and never planned again (R9).
-fn begun(plan: Plan, loaded: &Loaded, request: &BeginRequest, who: &str) -> Begun {
-    let sequence = plan.sequence;
-    let mut answerable: BTreeSet<Address> = sequence.steps.iter().map(|s| s.address.clone()).collect();
-    for address in answerable.clone() {
-        answerable.extend(loaded.estate.services[&address].relies_on_any().cloned());
-    }
-    let services: BTreeMap<Address, Service> = answerable
-        .iter()
-        .filter_map(|a| Some((a.clone(), overrides::applied(loaded.estate.services.get(a)?, request.overrides.get(a)))))
-        .collect();
-    let keep_up = loaded
-        .estate
-        .groups
-        .iter()
-        .filter_map(|(name, group)| {
-            let keep_up = if sequence.below_keep_up.contains(name) { 0 } else { group.keep_up? };
-            Some((name.clone(), KeepUp { members: group.members.clone(), keep_up, at_once: group.at_once }))
-        })
-        .collect();
-    let as_found = sequence.steps.iter().map(|s| (s.address.clone(), s.found)).collect();
-    Begun {
-        version: EVENT_VERSION,
-        who: who.to_owned(),
-        why: request.why.clone(),
-        edition: loaded.edition,
-        sequence,
-        services,
-        keep_up,
-        overrides: request.overrides.clone(),
-        at_once: request.at_once.map(NonZeroU32::get),
-        as_found,
     }
 }
 

@@ -5,9 +5,10 @@ use std::path::PathBuf;
 use yantro_core::{
     estate::Fault,
     name::{Address, HostName},
+    procedure::AnswerFault,
     run::{Refusal, RunId},
     selection::SelectionError,
-    sequence::Plan,
+    sequence::{Plan, StepId},
 };
 use yantro_reach::HereError;
 use yantro_store::StoreError;
@@ -27,6 +28,33 @@ pub enum EngineError {
     /// The plan has obstacles, or asks for something to be said in so many words.
     #[error("this cannot be begun as it is")]
     NotAsItIs(Box<Plan>),
+    /// There is no such procedure.
+    #[error("there is no procedure \"{name}\"")]
+    NoProcedure {
+        /// What was asked for.
+        name: String,
+        /// What could have been meant.
+        near: String,
+    },
+    /// Answers are missing, or are none.
+    #[error("{}", .0.iter().map(|f| f.why.as_str()).collect::<Vec<_>>().join("; "))]
+    Answers(Vec<AnswerFault>),
+    /// There is no such line.
+    #[error("there is no line {line}: the procedure has {lines}")]
+    NoLine {
+        /// The line.
+        line: u32,
+        /// How many there are.
+        lines: usize,
+    },
+    /// There is no such step.
+    #[error("there is no step {step}: the plan has {steps}")]
+    NoStep {
+        /// The step.
+        step: StepId,
+        /// How many there are.
+        steps: usize,
+    },
     /// There is no such run.
     #[error("there is no run {0}")]
     NoRun(RunId),
@@ -83,6 +111,10 @@ impl EngineError {
             EngineError::Faults(_) => "mend each fault and load it again".to_owned(),
             EngineError::Selection(e) => e.hint(),
             EngineError::NotAsItIs(_) => "see the obstacles, and say what is asked in so many words".to_owned(),
+            EngineError::NoProcedure { near, .. } => near.clone(),
+            EngineError::Answers(faults) => faults.iter().map(|f| f.mend.as_str()).collect::<Vec<_>>().join("; "),
+            EngineError::NoLine { .. } => "see the procedure for its lines".to_owned(),
+            EngineError::NoStep { .. } => "see the plan for its steps".to_owned(),
             EngineError::NoRun(_) => "see the list of runs".to_owned(),
             EngineError::Refused(r) => r.hint().to_owned(),
             EngineError::StrayOverride(_) => "choose it too, or leave the override out".to_owned(),

@@ -13,8 +13,8 @@ use yantro_core::{
     estate::Service,
     name::Address,
     run::{ActBegun, ActEnd, ActId, ActKind, Input, Run, RunId, input::LogMark},
-    sequence::{StepId, StepKind},
-    state::{LogAgainst, SeenState},
+    sequence::{Preflight, StepId, StepKind},
+    state::{Answer, LogAgainst, SeenState},
     time::Timestamp,
 };
 use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Here, Kept, Recorded};
@@ -54,6 +54,19 @@ pub(crate) struct Given {
     pub kind: ActKind,
     /// See [`identity`].
     pub identity: String,
+}
+
+/// Something that is told to people.
+#[derive(Debug, Clone)]
+pub(crate) struct Announced {
+    pub says: String,
+    pub to: Option<String>,
+    /// See [`identity`].
+    pub identity: String,
+    pub run: RunId,
+    pub title: String,
+    pub who: String,
+    pub at: Timestamp,
 }
 
 impl Hands {
@@ -179,9 +192,11 @@ impl Hands {
                 return hands.tell(run, Input::ActEnded { step, act, end: ActEnd::Refused { why, mend } });
             }
             let address = service.address.clone();
-            // A stop, a reload and a force work on what was started, a start on what the run says.
-            let service = if kind == ActKind::Start { service } else { hands.as_started(&service) };
-            let known = if kind == ActKind::Start { None } else { hands.known(&address) };
+            // A stop, a reload and a force work on what was started; a start and work on what the run says.
+            let (service, known) = match kind {
+                ActKind::Start | ActKind::Work | ActKind::Further => (service, None),
+                _ => (hands.as_started(&service), hands.known(&address)),
+            };
             let spec = ActSpec { identity: &given.identity, kind, service: &service, known: known.as_ref() };
             let teller = hands.teller(given.clone(), address);
             if let Err(end) = hands.here.act(spec, teller).await {
@@ -226,6 +241,53 @@ impl Hands {
             ActEnd::TimedOut { output } => ActEnd::TimedOut { output: self.here.mask(&output) },
             end @ (ActEnd::Sent | ActEnd::Refused { .. }) => end,
         }
+    }
+
+    /// Takes looks once, side by side.
+    pub async fn preflight(&self, looks: Vec<Preflight>) -> Vec<(Preflight, Answer)> {
+        let round = self.here.round();
+        let answers = stream::iter(looks).map(|look| {
+            let round = &round;
+            async move {
+                let answer = self.here.look_once(&look.host, &look.rung, round).await;
+                (look, answer)
+            }
+        });
+        answers.buffered(SIDE_BY_SIDE).collect().await
+    }
+
+    /// Tells people something by a CloudEvent in JSON (CloudEvents 1.0.2, structured mode). Its id is the act's
+    /// identity: whoever is told twice, over a restart of this server, can know it.
+    pub async fn announce(&self, step: StepId, act: ActId, told: Announced) {
+        let Announced { says, to, identity, run, title, who, at } = told;
+        let host = to.clone().unwrap_or_else(|| "the run's record".to_owned());
+        let begun = ActBegun {
+            command: vec!["announce".to_owned(), says.clone(), host],
+            dir: "/".to_owned(),
+            user: who.clone(),
+            pid: None,
+            marks: BTreeMap::new(),
+        };
+        self.tell(run, Input::ActBegun { step, act, begun });
+        let Some(to) = to else { return self.tell(run, Input::ActEnded { step, act, end: ActEnd::Sent }) };
+        let event = serde_json::json!({
+            "specversion": "1.0",
+            "id": format!("{}/{identity}", self.identity.server()),
+            "source": format!("/yantro/{}", self.identity.server()),
+            "type": "yantro.announcement",
+            "time": at,
+            "datacontenttype": "application/json",
+            "data": { "run": run, "title": title, "who": who, "says": says },
+        });
+        let end = match self.here.post(&to, "application/cloudevents+json", event.to_string()).await {
+            Ok(status) if (200..300).contains(&status) => ActEnd::Exited { code: 0, output: format!("{to} answered {status}") },
+            Ok(status) => ActEnd::Exited { code: i32::from(status), output: format!("{to} answered {status}") },
+            Err(why) => ActEnd::Refused {
+                why: format!("{to} could not be told: {why}"),
+                mend: "see that it answers, or pass the step over".to_owned(),
+            },
+        };
+        self.tell(run, Input::ActEnded { step, act, end });
     }
 
     /// Finds out what became of an act that was intended before the server ended (R21).

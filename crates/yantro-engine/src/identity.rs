@@ -30,6 +30,11 @@ impl Identity {
         Ok(Self { server, session, sessions, counter: AtomicI64::new(reader.last_event()?), data: data.to_path_buf() })
     }
 
+    /// The server's own name, the same for its whole life.
+    pub fn server(&self) -> &str {
+        &self.server
+    }
+
     /// What is to be stored before anything else.
     pub fn first_batch(&self, now: Timestamp) -> Batch {
         Batch {

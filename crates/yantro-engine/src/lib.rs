@@ -13,13 +13,15 @@ mod identity;
 mod locks;
 mod orders;
 mod publish;
+mod rehearse;
 mod storage;
 mod view;
 mod work;
 
 pub use board::{BoardRow, BoardView, HostRow};
 pub use clock::Clock;
-pub use engine::{BeginRequest, Engine, LoadOutcome, Loaded, Options};
+pub use engine::{BeginRequest, Engine, LoadOutcome, Loaded, Options, ProcedureRequest};
 pub use error::EngineError;
 pub use publish::{Published, Topic};
-pub use view::{RunSummary, RunView, StepView};
+pub use rehearse::{Rehearsal, RunForecast, SlowStep, rehearse};
+pub use view::{NoteView, PreflightView, RunSummary, RunView, StepView};

@@ -17,22 +17,27 @@ pub(crate) struct Locks {
 impl Locks {
     /// Takes all locks of a run at once, or none and says behind whom it waits.
     pub fn take(&mut self, run: &Run) -> Result<(), BTreeSet<RunId>> {
-        let acting = run.begun.sequence.acted_on();
+        let answerable: Vec<&Address> = run.answerable().collect();
+        self.take_these(run.id, &run.begun.sequence.acted_on(), &answerable)
+    }
+
+    /// Takes locks that a run needs besides those it has, all or none.
+    pub fn take_these(&mut self, run: RunId, acting: &BTreeSet<Address>, answerable: &[&Address]) -> Result<(), BTreeSet<RunId>> {
         let mut behind = BTreeSet::new();
-        for address in run.answerable() {
-            behind.extend(self.acting.get(address).filter(|r| **r != run.id));
-            if acting.contains(address) {
-                behind.extend(self.leaning.get(address).into_iter().flatten().filter(|r| **r != run.id));
+        for address in answerable {
+            behind.extend(self.acting.get(*address).filter(|r| **r != run));
+            if acting.contains(*address) {
+                behind.extend(self.leaning.get(*address).into_iter().flatten().filter(|r| **r != run));
             }
         }
         if !behind.is_empty() {
             return Err(behind);
         }
-        for address in run.answerable() {
-            if acting.contains(address) {
-                self.acting.insert(address.clone(), run.id);
-            } else {
-                self.leaning.entry(address.clone()).or_default().insert(run.id);
+        for address in answerable {
+            if acting.contains(*address) {
+                self.acting.insert((*address).clone(), run);
+            } else if self.acting.get(*address) != Some(&run) {
+                self.leaning.entry((*address).clone()).or_default().insert(run);
             }
         }
         Ok(())

@@ -7,16 +7,21 @@ use std::{
 
 use yantro_core::{
     estate::Service,
-    name::Address,
-    run::{ActId, ActKind, Begun, HoldCause, Input, Run, RunId, input::Order},
-    sequence::{Request, StepId, StepKind, Usual, plan},
+    name::{Address, ProcedureName},
+    procedure::{self, Asked},
+    run::{
+        ActId, ActKind, Begun, Divert, HoldCause, Input, Run, RunId,
+        event::{answerable, beside},
+        input::Order,
+    },
+    sequence::{Ask, For, Part, Request, StepId, StepKind, Task, Usual, plan},
     state::{Facts, SeenState},
     time::Timestamp,
 };
 
 use crate::{
-    engine::{Engine, read},
-    hands::{Given, identity},
+    engine::{Engine, Msg, read},
+    hands::{Announced, Given, identity},
     publish::{Published, Topic},
     view,
     work::Work,
@@ -61,22 +66,39 @@ impl Work {
                     hands.tell(id, Input::FinalLooked { seen });
                 });
             }
-            Order::Act { step, act, kind, address } => {
-                if let Some((given, service, host)) = self.given(id, step, act, kind, address) {
+            Order::Preflight { looks } => {
+                tokio::spawn(async move {
+                    let answers = hands.preflight(looks).await;
+                    hands.tell(id, Input::Preflighted { answers });
+                });
+            }
+            Order::PlanDivert { procedure, failed, reason } => {
+                let engine = self.engine.clone();
+                tokio::spawn(async move {
+                    let planned = plan_divert(&engine, id, &procedure, &failed, &reason).await;
+                    engine.send(Msg::PlanDivert { run: id, planned });
+                });
+            }
+            Order::Act { step, act, kind: ActKind::Announce } | Order::FindAct { step, act, kind: ActKind::Announce } => {
+                // Telling twice is no harm: whoever is told knows it by the act's identity.
+                self.announce(id, step, act);
+            }
+            Order::Act { step, act, kind } => {
+                if let Some((given, service, host)) = self.given(id, step, act, kind) {
                     hands.act(given, service, host);
                 }
             }
-            Order::FindAct { step, act, kind, address } => {
-                if let Some((given, service, host)) = self.given(id, step, act, kind, address) {
+            Order::FindAct { step, act, kind } => {
+                if let Some((given, service, host)) = self.given(id, step, act, kind) {
                     hands.find_act(given, service, host);
                 }
             }
-            Order::Climb { step, attempt, address, kind, from, act } => {
+            Order::Climb { step, attempt, kind, from, act } => {
                 let runs = read(&self.engine.shared.runs);
                 let Some(run) = runs.get(&id) else { return };
                 let given = act.and_then(|a| run.step_now(step).acts.iter().find(|known| known.act == a));
                 let since = given.map_or(run.began_at, |g| g.intended_at);
-                let service = run.begun.services[&address].clone();
+                let Some(service) = run.carried(step, false) else { return };
                 hands.climb(id, step, attempt, kind, from, service, given.and_then(|g| g.begun.as_ref()), since);
             }
             Order::WatchLog { step, attempt, address, kind, act } => {
@@ -90,12 +112,35 @@ impl Work {
         }
     }
 
-    /// What it takes to give an act: the act, its service, and where that is.
-    fn given(&self, run: RunId, step: StepId, act: ActId, kind: ActKind, address: Address) -> Option<(Given, Service, String)> {
-        let service = self.services_of(run, &[address]).pop()?;
-        let identity = identity(read(&self.engine.shared.runs).get(&run)?, act);
+    /// What it takes to give an act: the act, its service or what stands for it, and where that is.
+    fn given(&self, run: RunId, step: StepId, act: ActId, kind: ActKind) -> Option<(Given, Service, String)> {
+        let (identity, service) = {
+            let runs = read(&self.engine.shared.runs);
+            let known = runs.get(&run)?;
+            (identity(known, act), known.carried(step, true)?)
+        };
         let host = self.host_of(&service.address);
         Some((Given { run, step, act, kind, identity }, service, host))
+    }
+
+    /// Tells people something: in the run's record, and where a page was named, there.
+    fn announce(&self, id: RunId, step: StepId, act: ActId) {
+        let told = {
+            let runs = read(&self.engine.shared.runs);
+            let Some(run) = runs.get(&id) else { return };
+            let Some(Ok(Task::Announce { says, to })) = run.task(step) else { return };
+            Announced {
+                says,
+                to,
+                identity: identity(run, act),
+                run: id,
+                title: view::title_of(run),
+                who: run.begun.who.clone(),
+                at: run.step_now(step).acts.last().map_or(run.began_at, |a| a.intended_at),
+            }
+        };
+        let hands = self.engine.hands.clone();
+        tokio::spawn(async move { hands.announce(step, act, told).await });
     }
 
     /// The network address of a service's host; of one that has left the estate, its name.
@@ -157,7 +202,9 @@ impl Work {
         tokio::spawn(async move {
             let seen = engine.hands.look(services).await;
             let unconfirmed = unconfirmed(&engine, &begun, &seen);
-            engine.hands.tell(id, Input::FirstLooked { seen, unconfirmed });
+            let ailing = seen.iter().filter(|(_, s)| **s == SeenState::Ailing);
+            let rungs = ailing.filter_map(|(a, _)| Some((a.clone(), engine.hands.watched(a)?.seen.rungs_climbed))).collect();
+            engine.hands.tell(id, Input::FirstLooked { seen, rungs, unconfirmed });
         });
     }
 
@@ -191,20 +238,65 @@ fn unconfirmed(engine: &Engine, begun: &Begun, seen: &BTreeMap<Address, SeenStat
     let Some(loaded) = engine.loaded().filter(|l| l.edition == begun.edition) else { return Vec::new() };
     let mut facts: Facts = loaded.estate.services.keys().filter_map(|a| Some((a.clone(), engine.hands.watched(a)?.seen.state))).collect();
     facts.0.extend(seen.clone());
-    let request = Request {
-        wish: begun.sequence.wish,
-        chosen: begun.sequence.chosen.clone(),
-        alone: !begun.sequence.left_standing.is_empty(),
-        left_standing: begun.sequence.left_standing.clone(),
-        below_keep_up: begun.sequence.below_keep_up.clone(),
+    let again = match &begun.sequence.of {
+        For::Wish { wish, chosen } => {
+            let request = Request {
+                wish: *wish,
+                chosen: chosen.clone(),
+                alone: !begun.sequence.left_standing.is_empty(),
+                left_standing: begun.sequence.left_standing.clone(),
+                below_keep_up: begun.sequence.below_keep_up.clone(),
+            };
+            plan(&loaded.estate, &loaded.graph, &facts, &Usual::default(), &request)
+        }
+        For::Procedure { procedure: name, .. } => {
+            let Some(procedure) = loaded.estate.procedures.get(name) else { return Vec::new() };
+            let asked = Asked {
+                values: begun.values.clone(),
+                left_standing: begun.sequence.left_standing.clone(),
+                below_keep_up: begun.sequence.below_keep_up.clone(),
+                from_line: begun.from_line,
+                ..Asked::default()
+            };
+            procedure::plan(&loaded.estate, &loaded.graph, &facts, &Usual::default(), procedure, &asked)
+        }
     };
-    let again = plan(&loaded.estate, &loaded.graph, &facts, &Usual::default(), &request);
-    let confirmed: BTreeSet<(&Address, StepKind)> = begun.sequence.steps.iter().map(|s| (&s.address, s.kind)).collect();
+    let confirmed: BTreeSet<(String, StepKind)> = begun.sequence.steps.iter().map(|s| (s.row(), s.kind())).collect();
     again
         .sequence
         .steps
         .iter()
-        .filter(|s| s.kind != StepKind::Await && !confirmed.contains(&(&s.address, s.kind)))
-        .map(|s| format!("{} {}, found {}", s.kind.word(), s.address, s.found))
+        .filter(|s| s.kind() != StepKind::Await && !confirmed.contains(&(s.row(), s.kind())))
+        .map(|s| format!("{}, found {}", s.says(), s.found))
         .collect()
+}
+
+/// Works out the procedure that takes over, from a fresh look (R32).
+async fn plan_divert(engine: &Engine, id: RunId, name: &ProcedureName, failed: &str, reason: &str) -> Result<Divert, String> {
+    let loaded = engine.loaded().ok_or("no estate is loaded")?;
+    let procedure = loaded.estate.procedures.get(name).ok_or_else(|| format!("there is no procedure {name} in the estate any longer"))?;
+    let known = [("failed", failed), ("reason", reason)].into_iter().filter(|(n, _)| procedure.questions.contains_key(*n));
+    let plain = |text: &str| text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect::<String>();
+    let given = known.map(|(n, v)| (n.to_owned(), plain(v))).collect();
+    let values = procedure::settle(&loaded.estate, &loaded.graph, procedure, &given).map_err(|f| {
+        let all: Vec<String> = f.into_iter().map(|f| f.why).collect();
+        all.join("; ")
+    })?;
+    let seen = engine.hands.look(loaded.estate.services.values().cloned().collect()).await;
+    let facts: Facts = seen.into_iter().collect();
+    let after = read(&engine.shared.runs).get(&id).map_or(0, |r| r.begun.sequence.steps.len()) as u32;
+    let asked = Asked { values: values.clone(), part: Part::Divert, after, ..Asked::default() };
+    let plan = procedure::plan(&loaded.estate, &loaded.graph, &facts, &engine.usual(&loaded.estate), procedure, &asked);
+    if !plan.can_begin() {
+        let asks = plan.asks.iter().map(|a| match a {
+            Ask::LeftStanding { says, .. } | Ask::BelowKeepUp { says, .. } | Ask::UpWithout { says, .. } => says.clone(),
+        });
+        let all: Vec<String> = plan.obstacles.iter().map(|o| o.why.clone()).chain(asks).collect();
+        return Err(all.join("; "));
+    }
+    let steps = plan.sequence.steps;
+    let all = answerable(&loaded.estate, &steps);
+    let beside = beside(&loaded.estate, &steps, &all);
+    let services = all.into_iter().filter_map(|a| Some((a.clone(), loaded.estate.services.get(&a)?.clone()))).collect();
+    Ok(Divert { title: procedure.title.clone(), steps, services, beside, values })
 }

@@ -1,10 +1,14 @@
 //! A run as it is shown: everything a person needs to see, computed here once for all of them.
 
+use std::collections::BTreeMap;
+
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
+    name::{HostName, ProcedureName},
     run::{Allowed, Run, RunId, RunState, StepNow, StepState, event::Difference},
-    sequence::Step,
+    sequence::{Part, Preflight, Step},
+    state::Answer,
     time::Timestamp,
 };
 
@@ -36,8 +40,14 @@ pub struct StepView {
     pub planned: Step,
     /// As it stands.
     pub now: StepNow,
+    /// What it does, in a few words, with what is known filled in.
+    pub says: String,
+    /// What names it in a row: its service's address, or what it does.
+    pub row: String,
     /// What people call its service.
     pub title: String,
+    /// What happens when it fails.
+    pub if_it_fails: String,
     /// The rungs it climbs, in words, in order.
     pub rungs: Vec<String>,
 }
@@ -77,6 +87,22 @@ pub struct RunView {
     pub at_once: Option<u32>,
     /// Services that were released from it.
     pub released: Vec<yantro_core::name::Address>,
+    /// Which part it is in: on its way forward, back, or diverted.
+    pub part: Part,
+    /// The procedure that took over, where one did.
+    pub diverted_to: Option<ProcedureName>,
+    /// What its texts are filled with, by name.
+    pub values: BTreeMap<String, String>,
+    /// The looks taken before its first act.
+    pub preflight: Vec<PreflightView>,
+    /// Who has it.
+    pub taken_by: String,
+    /// The number of the change it belongs to.
+    pub change: Option<String>,
+    /// The line of its procedure that it began at, where not the first.
+    pub from_line: Option<u32>,
+    /// What people wrote down, the first first.
+    pub notes: Vec<NoteView>,
     /// The steps.
     pub steps: Vec<StepView>,
     /// What stands differently from how it was found, once it ended.
@@ -85,16 +111,54 @@ pub struct RunView {
     pub events: u64,
 }
 
+/// A look taken before the first act, and its answer.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct PreflightView {
+    /// What must hold.
+    pub says: String,
+    /// The host it was looked at on.
+    pub host: HostName,
+    /// The line that asks for it; without one it was added by itself.
+    pub line: Option<u32>,
+    /// What was seen.
+    pub answer: Answer,
+}
+
+impl PreflightView {
+    /// Whether it holds.
+    pub fn holds(&self) -> bool {
+        self.answer.verdict == yantro_core::state::Verdict::Holds
+    }
+}
+
+impl From<(Preflight, Answer)> for PreflightView {
+    fn from((look, answer): (Preflight, Answer)) -> Self {
+        Self { says: look.says, host: look.host, line: look.line, answer }
+    }
+}
+
+/// What somebody wrote down.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct NoteView {
+    /// When.
+    pub at: Timestamp,
+    /// Who.
+    pub who: String,
+    /// What.
+    pub text: String,
+}
+
+/// What a step does, with what is known by now filled in.
+fn said(run: &Run, planned: &Step) -> String {
+    match run.task(planned.id) {
+        Some(Ok(task)) => planned.set(|s| s.title.clone()).unwrap_or_else(|| task.says()),
+        _ => planned.says(),
+    }
+}
+
 /// What a run does, in a few words.
 pub(crate) fn title_of(run: &Run) -> String {
-    let chosen: Vec<String> = run.begun.sequence.chosen.iter().map(ToString::to_string).collect();
-    let wish = run.begun.sequence.wish;
-    match chosen.as_slice() {
-        [one] => format!("{wish} {one}"),
-        [first, second] => format!("{wish} {first}, {second}"),
-        [first, rest @ ..] => format!("{wish} {first} and {} more", rest.len()),
-        [] => wish.to_string(),
-    }
+    run.begun.sequence.of.says()
 }
 
 /// Shows a run.
@@ -102,12 +166,20 @@ pub(crate) fn view(run: &Run, now: Timestamp) -> RunView {
     let steps = run
         .steps()
         .map(|(planned, step)| {
-            let service = &run.begun.services[&planned.address];
+            let service = planned.address().and_then(|a| run.begun.services.get(a));
+            let rungs = match (planned.service(), planned.task(), service) {
+                (Some(on), _, Some(service)) => service.ladder_of(on.kind),
+                (None, Some(_), _) => run.carried(planned.id, false).map(|s| s.ladder).unwrap_or_default(),
+                _ => Vec::new(),
+            };
             StepView {
+                says: said(run, planned),
+                row: planned.row(),
                 planned: planned.clone(),
                 now: step.clone(),
-                title: service.title.clone(),
-                rungs: service.ladder_of(planned.kind).iter().map(|r| r.kind.says()).collect(),
+                title: service.map_or_else(|| planned.says(), |s| s.title.clone()),
+                rungs: rungs.iter().map(|r| r.kind.says()).collect(),
+                if_it_fails: run.rule_of(planned.id).says(),
             }
         })
         .collect();
@@ -128,6 +200,14 @@ pub(crate) fn view(run: &Run, now: Timestamp) -> RunView {
         overrides: run.begun.overrides.clone(),
         at_once: run.begun.at_once,
         released: run.begun.services.keys().filter(|a| run.is_released(a)).cloned().collect(),
+        part: run.part(),
+        diverted_to: run.diverted_to().cloned(),
+        values: run.values().clone(),
+        preflight: run.preflight().iter().cloned().map(PreflightView::from).collect(),
+        taken_by: run.taken_by().1.to_owned(),
+        change: run.begun.change.clone(),
+        from_line: run.begun.from_line,
+        notes: run.notes().iter().map(|(at, who, text)| NoteView { at: *at, who: who.clone(), text: text.clone() }).collect(),
         steps,
         differences: run.end().map(|(_, _, d)| d.clone()).unwrap_or_default(),
         events: run.event_count(),
@@ -140,10 +220,10 @@ fn because(run: &Run, cause: &yantro_core::run::HoldCause) -> String {
     let planned = run.begun.sequence.step(*step);
     let said = match &run.step_now(*step).state {
         StepState::Failed { reason } | StepState::OutcomeUnknown { reason } => reason.clone(),
-        StepState::Asking { reason } => format!("{reason}; may it be ended by force?"),
+        StepState::Asking { reason, answer: None, .. } => format!("{reason}; may it be ended by force?"),
         other => other.word().to_owned(),
     };
-    format!("step {step} ({} {}): {said}", planned.kind.word(), planned.address)
+    format!("step {step} ({}): {said}", planned.says())
 }
 
 /// The longest way still to go: of each step what is left of its usual time, and what follows it.

@@ -13,10 +13,10 @@ use yantro_core::{
     logs::Meaning,
     name::Address,
     run::{
-        ActKind, Begun, Decision, DecisionKind, Event, HoldCause, Input, Refusal, Rooms, Run, RunId, StepEnd,
+        ActKind, Begun, Decision, DecisionKind, Divert, Event, HoldCause, Input, Refusal, Rooms, Run, RunId, StepEnd,
         input::{Order, Stamped},
     },
-    sequence::StepKind,
+    sequence::{StepKind, kept_under},
     state::{LogAgainst, SeenState},
     time::Timestamp,
 };
@@ -100,6 +100,11 @@ impl Work {
                 let outcome = self.decide(run, decision);
                 self.replies.push(Box::new(move || _ = reply.send(outcome)));
             }
+            Msg::Remark { run, input, reply } => {
+                let outcome = self.remark(run, input);
+                self.replies.push(Box::new(move || _ = reply.send(outcome)));
+            }
+            Msg::PlanDivert { run, planned } => self.divert_planned(run, planned),
             Msg::Load { edition, loaded, reply } => self.load(*edition, loaded, reply),
             Msg::Acknowledge { address, who, why, reply } => {
                 let outcome = match self.engine.hands.watched(&address).and_then(|w| w.seen.log_against) {
@@ -148,7 +153,7 @@ impl Work {
     pub(crate) fn rooms(&self, runs: &BTreeMap<RunId, Run>) -> Rooms {
         let mut rooms = self.engine.loaded().map_or_else(Rooms::unlimited, |l| Rooms::new(&l.estate));
         for run in runs.values().filter(|r| !r.has_ended()) {
-            run.in_flight().for_each(|a| rooms.take(a));
+            run.rooms_taken().for_each(|r| rooms.take(&r));
         }
         rooms
     }
@@ -165,9 +170,9 @@ impl Work {
     pub(crate) fn note(&mut self, run: &Run, event: &Event, now: Timestamp) {
         match event {
             Event::ActBegun { step, act, .. } => {
-                let planned = run.begun.sequence.step(*step);
                 let kind = run.step_now(*step).acts.iter().find(|a| a.act == *act).map(|a| a.kind);
                 if kind == Some(ActKind::Start) {
+                    let address = run.service(*step).address.clone();
                     let started = StartedAs {
                         run: run.id,
                         act: identity(run, *act),
@@ -176,39 +181,44 @@ impl Work {
                         service: run.service(*step).clone(),
                         intended_down: None,
                     };
-                    self.engine.hands.remember_started(&planned.address, started.clone());
-                    self.batch.started.push((planned.address.clone(), started));
+                    self.engine.hands.remember_started(&address, started.clone());
+                    self.batch.started.push((address.clone(), started));
                     // What its log said before is of another life.
-                    self.log_against(&planned.address, None);
+                    self.log_against(&address, None);
                 }
             }
             Event::LogKept { step, logs } => {
-                let planned = run.begun.sequence.step(*step);
+                let Some(on) = run.begun.sequence.step(*step).service() else { return };
                 let mut hits = logs.iter().flat_map(|l| l.hits.iter().map(move |h| (l, h)));
                 let forbidden = hits.rfind(|(_, h)| h.meaning == Meaning::Forbidden);
-                if let Some((log, hit)) = forbidden.filter(|_| planned.kind != StepKind::Stop) {
+                if let Some((log, hit)) = forbidden.filter(|_| on.kind != StepKind::Stop) {
                     let against = LogAgainst { line: hit.text.clone(), source: log.source.clone(), run: run.id.0, at: now };
-                    self.log_against(&planned.address, Some(against));
+                    self.log_against(&on.address, Some(against));
                 }
             }
             Event::StepEnded { step, end: StepEnd::Done } => {
                 let planned = run.begun.sequence.step(*step);
-                let state = if planned.kind == StepKind::Stop { SeenState::Down } else { SeenState::Proven };
-                self.engine.hands.set_seen(&planned.address, state);
                 if let Some(began_at) = run.step_now(*step).began_at {
-                    self.batch.took.push((planned.address.clone(), planned.kind, now.since(began_at)));
+                    self.batch.took.push((kept_under(&run.begun.sequence.of, planned), planned.kind(), now.since(began_at)));
                 }
-                if planned.kind == StepKind::Stop
-                    && let Some(started) = self.engine.hands.started_as(&planned.address)
+                let Some(on) = planned.service() else { return };
+                let state = if on.kind == StepKind::Stop { SeenState::Down } else { SeenState::Proven };
+                self.engine.hands.set_seen(&on.address, state);
+                if on.kind == StepKind::Stop
+                    && let Some(started) = self.engine.hands.started_as(&on.address)
                 {
                     let started = StartedAs { intended_down: Some((run.id, run.begun.who.clone())), ..(*started).clone() };
-                    self.engine.hands.remember_started(&planned.address, started.clone());
-                    self.batch.started.push((planned.address.clone(), started));
+                    self.engine.hands.remember_started(&on.address, started.clone());
+                    self.batch.started.push((on.address.clone(), started));
                 }
             }
+            Event::Noted { who, text } => self.audit(who, "note", format!("run {}", run.id), Some(text.clone())),
+            Event::Taken { who } => self.audit(who, "take on", format!("run {}", run.id), None),
             Event::Decided { decision } => {
-                if let DecisionKind::Vouch { step } = &decision.kind {
-                    self.log_against(&run.begun.sequence.step(*step).address, None);
+                if let DecisionKind::Vouch { step } = &decision.kind
+                    && let Some(address) = run.begun.sequence.step(*step).address()
+                {
+                    self.log_against(&address.clone(), None);
                 }
                 let about = decision.kind.step().map_or_else(|| format!("run {}", run.id), |s| format!("run {}, step {s}", run.id));
                 self.audit(&decision.who, decision.kind.word(), about, decision.why.clone());
@@ -243,6 +253,34 @@ impl Work {
         self.input(run, Input::Decide(decision))
     }
 
+    /// A note may come long after the end of a run: then it is brought back for it.
+    fn remark(&mut self, id: RunId, input: Input) -> Result<(), EngineError> {
+        let known = read(&self.engine.shared.runs).contains_key(&id);
+        if !known {
+            let events = self.engine.reader()?.events_of(id)?;
+            let run = Run::replay(id, events.into_iter().map(|e| (e.at, e.event))).ok_or(EngineError::NoRun(id))?;
+            self.engine.shared.runs.write().unwrap_or_else(PoisonError::into_inner).insert(id, run);
+        }
+        self.input(id, input)
+    }
+
+    /// What takes over is worked out: the locks that it needs more are taken first (R32).
+    fn divert_planned(&mut self, id: RunId, planned: Result<Divert, String>) {
+        let planned = planned.and_then(|divert| {
+            let acting = divert.steps.iter().filter(|s| s.kind() != StepKind::Await).filter_map(|s| s.address().cloned()).collect();
+            let answerable: Vec<&Address> = divert.services.keys().collect();
+            match self.locks.take_these(id, &acting, &answerable) {
+                Ok(()) => Ok(divert),
+                Err(behind) => {
+                    let behind: Vec<String> = behind.iter().map(|r| format!("run {r}")).collect();
+                    Err(format!("it needs services that {} has", behind.join(" and ")))
+                }
+            }
+        });
+        // The run was there when it asked.
+        let _ = self.input(id, Input::DivertPlanned(planned));
+    }
+
     pub(crate) fn load(&mut self, edition: Edition, loaded: Arc<Loaded>, reply: oneshot::Sender<()>) {
         self.audit(&edition.who.clone(), "load", format!("edition {}", edition.no), edition.why.clone());
         self.batch.edition = Some(edition);
@@ -251,14 +289,15 @@ impl Work {
         // What runs keeps its edition, but restrictions tighten at once (R25).
         let mut restricted: Vec<(RunId, HoldCause)> = Vec::new();
         for run in read(&self.engine.shared.runs).values().filter(|r| !r.has_ended()) {
-            for (step, _) in run.steps().filter(|(s, n)| s.kind != StepKind::Await && !n.state.has_ended()) {
-                let why = match estate.services.get(&step.address) {
+            for (step, _) in run.steps().filter(|(s, n)| s.kind() != StepKind::Await && !n.state.has_ended()) {
+                let Some(address) = step.address() else { continue };
+                let why = match estate.services.get(address) {
                     None => Some("it is no longer in the estate".to_owned()),
-                    Some(s) => match (&s.hands_off, &run.begun.services[&step.address].hands_off) {
+                    Some(s) => match (&s.hands_off, &run.begun.services[address].hands_off) {
                         (Some(reason), None) => Some(format!("it is hands-off now: {reason}")),
-                        _ if step.kind == StepKind::Stop
+                        _ if step.kind() == StepKind::Stop
                             && s.stop.force == Force::Never
-                            && run.begun.services[&step.address].stop.force != Force::Never =>
+                            && run.begun.services[address].stop.force != Force::Never =>
                         {
                             Some("it may never be forced now".to_owned())
                         }
@@ -266,7 +305,7 @@ impl Work {
                     },
                 };
                 if let Some(why) = why {
-                    restricted.push((run.id, HoldCause::Restricted { address: step.address.clone(), why }));
+                    restricted.push((run.id, HoldCause::Restricted { address: address.clone(), why }));
                 }
             }
         }

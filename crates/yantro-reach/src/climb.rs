@@ -69,10 +69,21 @@ impl Waker {
         match kind {
             RungKind::Process if !self.ends.is_empty() => TOLD,
             RungKind::Log | RungKind::File { .. } if self.files.is_complete() => TOLD,
-            RungKind::Process | RungKind::Port { .. } | RungKind::File { .. } | RungKind::Mount { .. } | RungKind::Log => QUICK,
-            RungKind::Connect { .. } | RungKind::Ping { .. } | RungKind::Web { .. } | RungKind::Command { .. } | RungKind::State => {
-                (waited / 50).clamp(QUICK, WIDEST)
-            }
+            RungKind::Process
+            | RungKind::Port { .. }
+            | RungKind::PortFree { .. }
+            | RungKind::File { .. }
+            | RungKind::Mount { .. }
+            | RungKind::Log => QUICK,
+            RungKind::Connect { .. }
+            | RungKind::Ping { .. }
+            | RungKind::Web { .. }
+            | RungKind::Command { .. }
+            | RungKind::State
+            | RungKind::Room { .. }
+            | RungKind::Account { .. }
+            | RungKind::Owner { .. }
+            | RungKind::Program { .. } => (waited / 50).clamp(QUICK, WIDEST),
         }
     }
 }

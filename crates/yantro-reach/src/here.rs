@@ -131,6 +131,12 @@ impl Here {
         self.keepers.take_over(address, claim)
     }
 
+    /// Posts a text to a page, and says the status that it answered.
+    pub async fn post(&self, url: &str, content_type: &str, body: String) -> Result<u16, String> {
+        let asked = self.verified.post(url).header("content-type", content_type).timeout(Duration::from_secs(8)).body(body).send().await;
+        asked.map(|answer| answer.status().as_u16()).map_err(|error| look::root_cause(&error))
+    }
+
     /// Where a service's own output goes.
     pub fn output_of(&self, service: &Service) -> PathBuf {
         self.outputs.join(format!("{}.log", service.address.to_string().replace('/', "_")))
@@ -229,13 +235,17 @@ impl Here {
                 let targets: Vec<ProcessId> = tree.all().iter().filter_map(|pid| ProcessId::of(*pid)).collect();
                 Ok(self.signal("KILL", &targets, marks))
             }
+            (ServiceRunner::Process(_), ActKind::Further | ActKind::Work | ActKind::Announce) => {
+                Err(refused("a process has no such act".to_owned(), "give the act a command of its own in the estate"))
+            }
             (ServiceRunner::Process(p), ActKind::Evidence(n)) => {
                 let words = service.stop.evidence.get(n as usize).cloned().unwrap_or_default();
                 self.command(&words, &p.dir, &p.env, p.user.as_deref(), service.stop.patience.0, marks)
             }
             (ServiceRunner::Commands(c), kind) => {
                 let words = match kind {
-                    ActKind::Start => c.start.clone(),
+                    ActKind::Start | ActKind::Further | ActKind::Work => c.start.clone(),
+                    ActKind::Announce => Vec::new(),
                     ActKind::Stop | ActKind::Clear => c.stop.clone(),
                     ActKind::Force => c.force.clone(),
                     ActKind::Reload => c.reload.clone(),
@@ -335,7 +345,7 @@ fn account(name: &str) -> Result<(String, Value), ActEnd> {
     Ok((user.name, order))
 }
 
-fn in_path(program: &str, path: &str) -> Option<String> {
+pub(crate) fn in_path(program: &str, path: &str) -> Option<String> {
     if program.contains('/') {
         return Path::new(program).exists().then(|| program.to_owned());
     }

@@ -9,6 +9,8 @@ use std::{
 
 use yantro_core::{
     estate::{Rung, RungKind, Service, ServiceRunner},
+    name::HostName,
+    sequence::Task,
     state::{Answer, Verdict},
     time::Timestamp,
 };
@@ -192,6 +194,17 @@ impl Here {
         RawLook { runs, main: tree.main, rungs, total }
     }
 
+    /// Looks once at something that is no service's.
+    pub async fn look_once(&self, host: &HostName, rung: &Rung, round: &Round) -> Answer {
+        let task = Task::Look { host: host.clone(), rung: rung.clone() };
+        let Some(service) = task.as_service("look", None, yantro_core::time::Span::default()) else {
+            return Answer::could_not("there is nothing to look at");
+        };
+        let tree = tree(&service, None, round);
+        let answer = self.rung(&service, rung, &tree, None, round).await;
+        Answer { says: self.mask(&answer.says), ..answer }
+    }
+
     /// Looks at one rung.
     pub(crate) async fn rung(&self, service: &Service, rung: &Rung, tree: &Tree, since: Option<Timestamp>, round: &Round) -> Answer {
         match &rung.kind {
@@ -214,8 +227,19 @@ impl Here {
                 }
                 self.command_answer(service, &spec.state, &spec.state_up, &spec.state_down, spec.within.0).await
             }
-            RungKind::File { path, since_start } => file(path, since_start.then_some(since).flatten()),
+            RungKind::File { path, since_start, newer_than, at_least } => {
+                file(path, since_start.then_some(since).flatten(), newer_than.map(|n| n.0), *at_least)
+            }
             RungKind::Mount { path } => mount(path),
+            RungKind::Room { path, bytes } => room(path, *bytes),
+            RungKind::Account { account } => match nix::unistd::User::from_name(account) {
+                Ok(Some(user)) => Answer::holds(format!("{account} is there (uid {})", user.uid)),
+                Ok(None) => Answer::not_yet(format!("there is no account {account}")),
+                Err(error) => Answer::could_not(format!("accounts cannot be read: {error}")),
+            },
+            RungKind::Owner { path, account } => owner(path, account),
+            RungKind::PortFree { port, on } => port_free(*port, on.as_deref(), round),
+            RungKind::Program { program } => program_there(program),
             // Logs are watched from an act's positions on, not looked at.
             RungKind::Log => Answer::holds("log"),
         }
@@ -308,7 +332,7 @@ impl Here {
     }
 }
 
-fn root_cause(error: &(dyn std::error::Error + 'static)) -> String {
+pub(crate) fn root_cause(error: &(dyn std::error::Error + 'static)) -> String {
     let mut at = error;
     while let Some(source) = at.source() {
         at = source;
@@ -361,7 +385,62 @@ async fn ping(to: &str) -> Answer {
     }
 }
 
-fn file(path: &str, since: Option<Timestamp>) -> Answer {
+fn room(path: &str, wanted: u64) -> Answer {
+    match nix::sys::statvfs::statvfs(path) {
+        Ok(stat) => {
+            let free = stat.blocks_available() * stat.fragment_size();
+            let says = format!("{} MB free on {path}", free / 1_000_000);
+            if free >= wanted {
+                Answer::holds(says)
+            } else {
+                Answer::not_yet(format!("{says}, and {} MB are wanted", wanted.div_ceil(1_000_000)))
+            }
+        }
+        Err(nix::errno::Errno::ENOENT) => Answer::not_yet(format!("no {path}")),
+        Err(error) => Answer::could_not(format!("{path}: {error}")),
+    }
+}
+
+fn owner(path: &str, account: &str) -> Answer {
+    use std::os::unix::fs::MetadataExt;
+    let meta = match std::fs::metadata(path) {
+        Ok(meta) => meta,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Answer::not_yet(format!("no {path}")),
+        Err(error) => return Answer::could_not(format!("{path}: {error}")),
+    };
+    let is = nix::unistd::User::from_uid(meta.uid().into()).ok().flatten().map_or_else(|| format!("uid {}", meta.uid()), |u| u.name);
+    if is == account { Answer::holds(format!("{path} belongs to {is}")) } else { Answer::not_yet(format!("{path} belongs to {is}")) }
+}
+
+fn port_free(port: u16, on: Option<&str>, round: &Round) -> Answer {
+    let table = match round.sockets() {
+        Ok(table) => table,
+        Err(error) => return Answer::could_not(format!("the socket table cannot be read: {error}")),
+    };
+    match table.listening(port, on.and_then(|a| a.parse().ok())).first() {
+        None => Answer::holds(format!("port {port} is free")),
+        Some(held) => {
+            let holder = sockets::any_holder(held.inode);
+            let named = holder.map_or("a process that cannot be seen".to_owned(), |pid| format!("{} (process {pid})", procs::name(pid)));
+            Answer::not_yet(format!("port {port} is held by {named}"))
+        }
+    }
+}
+
+fn program_there(program: &str) -> Answer {
+    let path = std::env::var("PATH").unwrap_or_else(|_| "/usr/local/bin:/usr/bin:/bin".to_owned());
+    let Some(found) = crate::here::in_path(program, &path) else { return Answer::not_yet(format!("there is no program {program}")) };
+    match nix::unistd::access(found.as_str(), nix::unistd::AccessFlags::X_OK) {
+        Ok(()) if Path::new(&found).is_file() => Answer::holds(format!("{found} may be run")),
+        Ok(()) => Answer::not_yet(format!("{found} is no file")),
+        Err(_) => Answer::not_yet(format!("{found} may not be run")),
+    }
+}
+
+fn file(path: &str, since: Option<Timestamp>, newer_than: Option<Duration>, at_least: Option<u64>) -> Answer {
+    if newer_than.is_some() || at_least.is_some() {
+        return file_as(path, newer_than, at_least);
+    }
     match std::fs::metadata(path) {
         Ok(meta) => {
             let written = meta
@@ -376,6 +455,25 @@ fn file(path: &str, since: Option<Timestamp>) -> Answer {
         }
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Answer::not_yet(format!("no {path}")),
         Err(error) => Answer::could_not(format!("{path}: {error}")),
+    }
+}
+
+/// A file as it should be: young enough, large enough.
+fn file_as(path: &str, newer_than: Option<Duration>, at_least: Option<u64>) -> Answer {
+    let meta = match std::fs::metadata(path) {
+        Ok(meta) => meta,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Answer::not_yet(format!("no {path}")),
+        Err(error) => return Answer::could_not(format!("{path}: {error}")),
+    };
+    if let Some(wanted) = at_least.filter(|wanted| meta.len() < *wanted) {
+        return Answer::not_yet(format!("{path} has {} bytes, and {wanted} are wanted", meta.len()));
+    }
+    // Written in the future, by a clock that was set: as young as can be.
+    let age = meta.modified().ok().and_then(|m| m.elapsed().ok()).unwrap_or_default();
+    let told = yantro_core::time::Span(Duration::from_secs(age.as_secs()));
+    match newer_than {
+        Some(limit) if age > limit => Answer::not_yet(format!("{path} was written {told} ago")),
+        _ => Answer::holds(format!("{path} was written {told} ago")),
     }
 }
 

@@ -1,6 +1,6 @@
 //! The API's calls. Each is a few lines: the engine does the work.
 
-use std::{collections::BTreeMap, time::Duration};
+use std::{collections::BTreeMap, sync::Arc, time::Duration};
 
 use actix_web::{HttpResponse, web};
 use bytes::Bytes;
@@ -9,11 +9,12 @@ use serde::Deserialize;
 use yantro_core::{
     estate::{Severity, vet},
     graph::Toward,
-    name::Address,
+    name::{Address, ProcedureName, did_you_mean},
     run::{Decision, RunId, input::Stamped},
     selection,
+    sequence::{Plan, StepId, plays::play_all},
 };
-use yantro_engine::{BeginRequest, BoardView, Engine, EngineError, LoadOutcome, RunView};
+use yantro_engine::{BeginRequest, BoardView, Engine, EngineError, LoadOutcome, Loaded, Rehearsal, RunForecast, RunView};
 
 use crate::{
     access::{Access, Who},
@@ -34,11 +35,20 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/estate/vet", web::post().to(vet_text))
         .route("/relations", web::get().to(relations))
         .route("/plan", web::post().to(plan))
+        .route("/rehearsals", web::post().to(rehearse))
+        .route("/procedures", web::get().to(procedures))
+        .route("/procedures/{procedure}", web::get().to(procedure))
+        .route("/procedures/{procedure}/plan", web::post().to(plan_procedure))
+        .route("/procedures/{procedure}/rehearsals", web::post().to(rehearse_procedure))
+        .route("/procedures/{procedure}/runs", web::post().to(begin_procedure))
         .route("/runs", web::get().to(runs))
         .route("/runs", web::post().to(begin))
         .route("/runs/{run}", web::get().to(run))
         .route("/runs/{run}/events", web::get().to(run_events))
+        .route("/runs/{run}/forecast", web::get().to(run_forecast))
         .route("/runs/{run}/decisions", web::post().to(decide))
+        .route("/runs/{run}/notes", web::post().to(note))
+        .route("/runs/{run}/taken", web::post().to(take_on))
         .route("/acknowledgements", web::post().to(acknowledge))
         .route("/take-overs", web::post().to(take_over))
         .route("/standstill", web::post().to(standstill))
@@ -111,12 +121,97 @@ async fn relations(engine: web::Data<Engine>, of: web::Query<Of>) -> Answer<Rela
 }
 
 async fn plan(engine: web::Data<Engine>, body: web::Json<BeginRequest>) -> Answer<PlanView> {
-    let (plan, _) = engine.plan(&body).await?;
-    Ok(web::Json(PlanView { can_begin: plan.can_begin(), says: plan_says(&plan), plan }))
+    let (plan, loaded) = engine.plan(&body).await?;
+    let at_once = body.at_once.map(Into::into);
+    planned(plan, loaded, at_once).await
+}
+
+/// A plan with its forecast, which takes a moment of a processor.
+async fn planned(plan: Plan, loaded: Arc<Loaded>, at_once: Option<u32>) -> Answer<PlanView> {
+    let view = blocking(move || {
+        let forecast = play_all(&plan.sequence.steps, &loaded.estate, at_once);
+        Ok(PlanView { can_begin: plan.can_begin(), says: plan_says(&plan), plan, forecast })
+    });
+    Ok(web::Json(view.await?))
 }
 
 async fn begin(engine: web::Data<Engine>, who: Who, body: web::Json<BeginRequest>) -> Answer<RunBegun> {
     Ok(web::Json(RunBegun { id: engine.begin(&body, &who.0).await? }))
+}
+
+#[derive(Deserialize)]
+struct Fails {
+    /// The step to play as failing.
+    fails: Option<u32>,
+}
+
+async fn rehearse(engine: web::Data<Engine>, fails: web::Query<Fails>, body: web::Json<BeginRequest>) -> Answer<Rehearsal> {
+    Ok(web::Json(engine.rehearse(&body, fails.fails.map(StepId)).await?))
+}
+
+fn named(engine: &Engine, text: &str) -> Result<ProcedureName, Problem> {
+    let near = || {
+        let loaded = engine.loaded();
+        let names: Vec<String> = loaded.iter().flat_map(|l| l.estate.procedures.keys().map(ToString::to_string)).collect();
+        did_you_mean(text, names.iter().map(String::as_str))
+    };
+    let known = |n: &ProcedureName| engine.loaded().is_some_and(|l| l.estate.procedures.contains_key(n));
+    let found = text.parse().ok().filter(known);
+    found.ok_or_else(|| EngineError::NoProcedure { name: text.to_owned(), near: near() }.into())
+}
+
+async fn procedures(engine: web::Data<Engine>) -> Answer<Vec<ProcedureSummary>> {
+    let loaded = engine.loaded().ok_or(EngineError::NoEstate)?;
+    let all = loaded.estate.procedures.values().map(|p| ProcedureSummary {
+        name: p.name.clone(),
+        title: p.title.clone(),
+        purpose: p.purpose.clone(),
+        lines: p.lines.len() as u32,
+        asks: p.questions.keys().cloned().collect(),
+    });
+    Ok(web::Json(all.collect()))
+}
+
+async fn procedure(engine: web::Data<Engine>, name: web::Path<String>) -> Answer<ProcedureView> {
+    let loaded = engine.loaded().ok_or(EngineError::NoEstate)?;
+    let procedure = loaded.estate.procedures[&named(&engine, &name)?].clone();
+    let says = procedure.lines.iter().map(|l| l.says()).collect();
+    Ok(web::Json(ProcedureView { edition: loaded.edition, procedure, says }))
+}
+
+async fn plan_procedure(engine: web::Data<Engine>, name: web::Path<String>, body: web::Json<ProcedureBody>) -> Answer<PlanView> {
+    let (plan, loaded) = engine.plan_procedure(&named(&engine, &name)?, &body).await?;
+    planned(plan, loaded, body.at_once.map(Into::into)).await
+}
+
+async fn rehearse_procedure(
+    engine: web::Data<Engine>,
+    name: web::Path<String>,
+    fails: web::Query<Fails>,
+    body: web::Json<ProcedureBody>,
+) -> Answer<Rehearsal> {
+    Ok(web::Json(engine.rehearse_procedure(&named(&engine, &name)?, &body, fails.fails.map(StepId)).await?))
+}
+
+async fn begin_procedure(engine: web::Data<Engine>, who: Who, name: web::Path<String>, body: web::Json<ProcedureBody>) -> Answer<RunBegun> {
+    Ok(web::Json(RunBegun { id: engine.begin_procedure(&named(&engine, &name)?, &body, &who.0).await? }))
+}
+
+async fn run_forecast(engine: web::Data<Engine>, id: web::Path<u64>) -> Answer<RunForecast> {
+    let id = RunId(*id);
+    Ok(web::Json(blocking(move || engine.forecast(id)).await?))
+}
+
+async fn note(engine: web::Data<Engine>, who: Who, id: web::Path<u64>, body: web::Json<NoteRequest>) -> Answer<RunView> {
+    let id = RunId(*id);
+    engine.note(id, &who.0, &body.text).await?;
+    Ok(web::Json(blocking(move || engine.run(id)).await?))
+}
+
+async fn take_on(engine: web::Data<Engine>, who: Who, id: web::Path<u64>) -> Answer<RunView> {
+    let id = RunId(*id);
+    engine.take_on(id, &who.0).await?;
+    Ok(web::Json(blocking(move || engine.run(id)).await?))
 }
 
 #[derive(Deserialize)]

@@ -3,7 +3,7 @@
 use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
 use yantro_core::{run::input::Stamped, time::Timestamp};
-use yantro_engine::{BeginRequest, BoardView, LoadOutcome, RunView};
+use yantro_engine::{BeginRequest, BoardView, LoadOutcome, Rehearsal, RunForecast, RunView};
 
 use crate::{problem::Problem, wire::*};
 
@@ -28,6 +28,9 @@ pub fn document() -> Value {
         if path.contains("{run}") {
             parameters.push(json!({ "name": "run", "in": "path", "required": true, "schema": { "type": "integer" } }));
         }
+        if path.contains("{procedure}") {
+            parameters.push(json!({ "name": "procedure", "in": "path", "required": true, "schema": { "type": "string" } }));
+        }
         let problem = json!({ "description": "What went wrong.", "content": { "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } } });
         let mut call = json!({
             "operationId": name, "summary": summary, "parameters": parameters,
@@ -50,12 +53,28 @@ pub fn document() -> Value {
     add("get", "/relations", "relations", "What a service relies on, and what relies on it.", of, None, ok::<Relations>(&mut g));
     let request = of_type::<BeginRequest>(&mut g);
     add("post", "/plan", "plan", "Work out a sequence, and touch nothing.", &[], Some(request.clone()), ok::<PlanView>(&mut g));
+    let fails: &[(&str, &str, bool)] = &[("fails", "integer", false)];
+    let says = "Rehearse a wish, and touch nothing; with `fails`, what if that step failed.";
+    add("post", "/rehearsals", "rehearse", says, fails, Some(request.clone()), ok::<Rehearsal>(&mut g));
+    add("get", "/procedures", "procedures", "The procedures of the estate.", &[], None, ok::<Vec<ProcedureSummary>>(&mut g));
+    add("get", "/procedures/{procedure}", "procedure", "A procedure in full.", &[], None, ok::<ProcedureView>(&mut g));
+    let asked = of_type::<ProcedureBody>(&mut g);
+    let says = "Work out the steps of a procedure, and touch nothing.";
+    add("post", "/procedures/{procedure}/plan", "planProcedure", says, &[], Some(asked.clone()), ok::<PlanView>(&mut g));
+    let says = "Rehearse a procedure, and touch nothing; with `fails`, what if that step failed.";
+    add("post", "/procedures/{procedure}/rehearsals", "rehearseProcedure", says, fails, Some(asked.clone()), ok::<Rehearsal>(&mut g));
+    let says = "Begin a run of a procedure.";
+    add("post", "/procedures/{procedure}/runs", "beginProcedure", says, &[], Some(asked), ok::<RunBegun>(&mut g));
     add("get", "/runs", "runs", "The newest runs.", page, None, ok::<RunPage>(&mut g));
     add("post", "/runs", "begin", "Begin a run.", &[], Some(request), ok::<RunBegun>(&mut g));
     add("get", "/runs/{run}", "run", "A run in full.", &[], None, ok::<RunView>(&mut g));
     add("get", "/runs/{run}/events", "runEvents", "All that happened in a run.", &[], None, ok::<Vec<Stamped>>(&mut g));
     let decision = of_type::<DecisionRequest>(&mut g);
     add("post", "/runs/{run}/decisions", "decide", "Take a decision on a run.", &[], Some(decision), ok::<RunView>(&mut g));
+    add("get", "/runs/{run}/forecast", "runForecast", "How a run is forecast to go on.", &[], None, ok::<RunForecast>(&mut g));
+    let note = of_type::<NoteRequest>(&mut g);
+    add("post", "/runs/{run}/notes", "note", "Write a note on a run, ended or not.", &[], Some(note), ok::<RunView>(&mut g));
+    add("post", "/runs/{run}/taken", "takeOn", "Say that you have a run from now on.", &[], None, ok::<RunView>(&mut g));
     let known = of_type::<Acknowledgement>(&mut g);
     let says = "Take a forbidden log line as known: it no longer keeps its service ailing.";
     add("post", "/acknowledgements", "acknowledge", says, &[], Some(known), ok::<BoardView>(&mut g));

@@ -3,7 +3,7 @@
 use actix_web::{HttpResponse, ResponseError, http::StatusCode};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use yantro_core::{estate::Fault, run::Refusal, sequence::Plan};
+use yantro_core::{estate::Fault, procedure::AnswerFault, run::Refusal, sequence::Plan};
 use yantro_engine::EngineError;
 
 /// What went wrong, for the caller.
@@ -23,6 +23,9 @@ pub struct Problem {
     /// The faults of an estate, where it is about one.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub faults: Vec<Fault>,
+    /// What is wrong with the answers to a procedure's questions, where it is about them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub answers: Vec<AnswerFault>,
     /// The plan, where it cannot be begun as it is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub plan: Option<Box<Plan>>,
@@ -44,6 +47,7 @@ impl Problem {
             detail: detail.into(),
             hint: hint.into(),
             faults: Vec::new(),
+            answers: Vec::new(),
             plan: None,
         }
     }
@@ -71,6 +75,9 @@ impl From<EngineError> for Problem {
             EngineError::Faults(_) => (422, "estate-faults", "The estate has faults"),
             EngineError::Selection(_) => (422, "selection", "What was chosen cannot be resolved"),
             EngineError::NotAsItIs(_) => (409, "not-as-it-is", "This cannot be begun as it is"),
+            EngineError::NoProcedure { .. } => (404, "no-procedure", "There is no such procedure"),
+            EngineError::Answers(_) => (422, "answers", "The procedure's questions are not answered"),
+            EngineError::NoLine { .. } | EngineError::NoStep { .. } => (422, "no-step", "There is no such step"),
             EngineError::NoRun(_) => (404, "no-run", "There is no such run"),
             EngineError::Refused(Refusal::Stale { .. }) => (409, "stale-decision", "The decision answers a hold that is over"),
             EngineError::Refused(Refusal::NoReason { .. }) => (422, "no-reason", "A reason is needed"),
@@ -99,6 +106,7 @@ impl From<EngineError> for Problem {
         match error {
             EngineError::Faults(faults) => problem.faults = faults,
             EngineError::NotAsItIs(plan) => problem.plan = Some(plan),
+            EngineError::Answers(faults) => problem.answers = faults,
             _ => {}
         }
         problem

@@ -6,9 +6,10 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     estate::Fault,
-    name::{Address, HostName},
+    name::{Address, HostName, ProcedureName},
+    procedure::Procedure,
     run::{DecisionKind, RunId},
-    sequence::Plan,
+    sequence::{Plan, plays::Forecast},
     time::Timestamp,
 };
 use yantro_engine::RunSummary;
@@ -54,6 +55,46 @@ pub struct PlanView {
     pub can_begin: bool,
     /// One sentence: what will be hit, who notices, for how long, what is left alone.
     pub says: String,
+    /// How long it takes.
+    pub forecast: Forecast,
+}
+
+/// A procedure in a list.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct ProcedureSummary {
+    /// Its name.
+    pub name: ProcedureName,
+    /// What people call it.
+    pub title: String,
+    /// What it is for.
+    pub purpose: Option<String>,
+    /// How many lines it has.
+    pub lines: u32,
+    /// What it asks before it begins, by name.
+    pub asks: Vec<String>,
+}
+
+/// A procedure in full.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct ProcedureView {
+    /// The edition of the estate.
+    pub edition: u64,
+    /// The procedure.
+    #[serde(flatten)]
+    pub procedure: Procedure,
+    /// Its lines in words.
+    pub says: Vec<String>,
+}
+
+/// A procedure to be worked out, rehearsed or begun.
+pub type ProcedureBody = yantro_engine::ProcedureRequest;
+
+/// A note on a run.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NoteRequest {
+    /// What is to be remembered.
+    pub text: String,
 }
 
 /// A run that was begun.
@@ -167,7 +208,7 @@ pub struct FollowedLine {
 /// One sentence on a plan: what will be hit, who notices, for how long, and what is left alone.
 pub fn plan_says(plan: &Plan) -> String {
     use yantro_core::{estate::ImpactLevel, sequence::StepKind};
-    let count = |kind: StepKind| plan.sequence.steps.iter().filter(|s| s.kind == kind).count();
+    let count = |kind: StepKind| plan.sequence.steps.iter().filter(|s| s.kind() == kind).count();
     let mut parts: Vec<String> = Vec::new();
     let plural = |n: usize| if n == 1 { "service" } else { "services" };
     let (stops, starts, reloads) = (count(StepKind::Stop), count(StepKind::Start), count(StepKind::Reload));
@@ -177,6 +218,10 @@ pub fn plan_says(plan: &Plan) -> String {
         (stops, 0, 0) => parts.push(format!("stops {stops} {}", plural(stops))),
         (0, 0, reloads) => parts.push(format!("reloads {reloads} {}", plural(reloads))),
         (stops, starts, _) => parts.push(format!("stops {stops} and starts {starts} {}", plural(starts))),
+    }
+    let tasks = plan.sequence.steps.iter().filter(|s| s.task().is_some()).count();
+    if tasks > 0 {
+        parts.push(format!("{tasks} step{} of work, waits and looks between", if tasks == 1 { "" } else { "s" }));
     }
     let gravest = plan.hits.first().map(|h| h.impact.level);
     let longest = plan.hits.iter().filter(|h| Some(h.impact.level) == gravest).filter_map(|h| h.usual_ms).max();

@@ -141,8 +141,8 @@ pub struct Batch {
     pub runs: Vec<RunRow>,
     /// What services were started as.
     pub started: Vec<(Address, StartedAs)>,
-    /// How long good steps took.
-    pub took: Vec<(Address, StepKind, Duration)>,
+    /// How long good steps took: what it is kept under, the step's kind, and the time.
+    pub took: Vec<(String, StepKind, Duration)>,
     /// The audit trail.
     pub audit: Vec<AuditRow>,
     /// A new edition.
@@ -248,7 +248,7 @@ fn write(t: &Transaction<'_>, batch: &Batch) -> Result<Vec<i64>, StoreError> {
     }
     for (address, kind, took) in &batch.took {
         t.prepare_cached("INSERT INTO took (address, kind, ms) VALUES (?1,?2,?3)")?.execute(params![
-            address.to_string(),
+            address,
             kind.word(),
             took.as_millis() as i64
         ])?;
@@ -394,21 +394,22 @@ impl Reader {
         Ok(rows.collect::<Result<_, _>>()?)
     }
 
-    /// The middle of the last good times of every step, by service and kind of step.
-    pub fn usual(&self) -> Result<Vec<(Address, StepKind, Duration)>, StoreError> {
-        let mut statement = self.connection.prepare(
-            "WITH last AS (SELECT address, kind, ms, ROW_NUMBER() OVER (PARTITION BY address, kind ORDER BY id DESC) AS age FROM took),
-             recent AS (SELECT address, kind, ms, ROW_NUMBER() OVER (PARTITION BY address, kind ORDER BY ms) AS place,
-                        COUNT(*) OVER (PARTITION BY address, kind) AS n FROM last WHERE age <= 11)
-             SELECT address, kind, ms FROM recent WHERE place = (n + 1) / 2",
+    /// The last good times of every step, at most 25 of each: what they are kept under, the step's kind as a
+    /// word, and the times.
+    pub fn times(&self) -> Result<Vec<(String, String, Vec<Duration>)>, StoreError> {
+        let mut statement = self.connection.prepare_cached(
+            "SELECT address, kind, ms FROM
+             (SELECT address, kind, ms, ROW_NUMBER() OVER (PARTITION BY address, kind ORDER BY id DESC) AS age FROM took)
+             WHERE age <= 25 ORDER BY address, kind",
         )?;
         let rows = statement.query_map([], |r| Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?, r.get::<_, i64>(2)?)))?;
-        let mut all = Vec::new();
+        let mut all: Vec<(String, String, Vec<Duration>)> = Vec::new();
         for row in rows {
-            let (address, kind, ms) = row?;
-            let kinds = [StepKind::Start, StepKind::Stop, StepKind::Reload, StepKind::Await];
-            if let (Ok(address), Some(kind)) = (address.parse(), kinds.into_iter().find(|k| k.word() == kind)) {
-                all.push((address, kind, Duration::from_millis(ms.max(0) as u64)));
+            let (under, kind, ms) = row?;
+            let took = Duration::from_millis(ms.max(0) as u64);
+            match all.last_mut() {
+                Some((u, k, times)) if *u == under && *k == kind => times.push(took),
+                _ => all.push((under, kind, vec![took])),
             }
         }
         Ok(all)
@@ -557,13 +558,20 @@ mod tests {
     }
 
     #[test]
-    fn the_usual_time_is_the_middle_of_the_last_ones() {
+    fn the_last_times_of_a_step_are_kept_together() {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("yantro.db");
         let mut writer = Writer::open(&path).unwrap();
-        let address: Address = "quay-1/fares-db".parse().unwrap();
-        let took = [100, 9000, 120, 110, 130].map(|ms| (address.clone(), StepKind::Start, Duration::from_millis(ms))).to_vec();
+        let ms = Duration::from_millis;
+        let took = (0..30).map(|i| ("quay-1/fares-db".to_owned(), StepKind::Start, ms(i))).collect();
         writer.commit(&Batch { took, ..Batch::default() }).unwrap();
-        assert_eq!(Reader::open(&path).unwrap().usual().unwrap(), [(address, StepKind::Start, Duration::from_millis(120))]);
+        let took = vec![("patch-night: patch".to_owned(), StepKind::Work, ms(7))];
+        writer.commit(&Batch { took, ..Batch::default() }).unwrap();
+        let times = Reader::open(&path).unwrap().times().unwrap();
+        assert_eq!(
+            times.iter().map(|(u, k, t)| (u.as_str(), k.as_str(), t.len())).collect::<Vec<_>>(),
+            [("patch-night: patch", "work", 1), ("quay-1/fares-db", "start", 25)]
+        );
+        assert!(times[1].2.contains(&ms(29)) && !times[1].2.contains(&ms(4)), "the newest count");
     }
 }

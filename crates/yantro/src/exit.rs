@@ -14,7 +14,7 @@ pub enum Exit {
     Faults = 3,
     /// It was not confirmed.
     NotConfirmed = 4,
-    /// The run is held and waits for a decision.
+    /// The run is held and waits for a decision, or asks something.
     Held = 5,
     /// The run ended otherwise than finished.
     NotFinished = 6,
@@ -24,7 +24,7 @@ pub enum Exit {
 
 /// The list, as `yantro --help` shows it.
 pub const HELP: &str = "Exit codes: 0 as wished for, 1 refused or failed, 2 wrong usage, 3 the estate has errors,
-4 not confirmed, 5 the run is held, 6 the run ended otherwise than finished, 7 no server";
+4 not confirmed, 5 the run is held or asks, 6 the run ended otherwise than finished, 7 no server";
 
 impl From<Exit> for std::process::ExitCode {
     fn from(exit: Exit) -> Self {

@@ -15,7 +15,7 @@ use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
 
-use commands::{acts, board, decisions, demo, estate, follow, runs, serve};
+use commands::{acts, board, decisions, demo, estate, follow, procedures, runs, serve};
 
 /// Plans and runs stop, start and restart sequences across services that rely on each other, each step proven.
 #[derive(Parser)]
@@ -61,6 +61,16 @@ enum Command {
     Restart(acts::Wanted),
     /// Have services re-read their configuration.
     Reload(acts::Wanted),
+    /// Start what should be up and stop what should be down.
+    BringToExpected(acts::Wanted),
+    /// List the procedures of the estate.
+    Procedures(procedures::Procedures),
+    /// Show a procedure: what it asks, and its lines.
+    Procedure(procedures::Procedure),
+    /// Carry out a procedure.
+    CarryOut(procedures::CarryOut),
+    /// Play a wish or a procedure against its forecast; touches nothing.
+    Rehearse(procedures::Rehearse),
     /// Watch a run until it ends.
     Watch(follow::Watch),
     /// List runs, the newest first.
@@ -79,6 +89,16 @@ enum Command {
     Vouch(decisions::OnStepWhy),
     /// End a service by force, where that was asked.
     Force(decisions::OnStep),
+    /// Answer what a step asks.
+    Answer(procedures::Answer),
+    /// Put everything back as it was found.
+    PutBack(procedures::PutBack),
+    /// Have another procedure take over.
+    Divert(procedures::Divert),
+    /// Write a note on a run, ended or not.
+    Note(procedures::Note),
+    /// Say that you have a run from now on.
+    TakeOn(procedures::TakeOn),
     /// Let go of one service of a held run: its steps are passed over, others may act on it.
     Release(decisions::Release),
     /// End a run here.
@@ -118,6 +138,16 @@ fn main() -> std::process::ExitCode {
         Command::Stop(c) => c.run("stop", &cli.global, &say),
         Command::Restart(c) => c.run("restart", &cli.global, &say),
         Command::Reload(c) => c.run("reload", &cli.global, &say),
+        Command::BringToExpected(c) => c.run("bring-to-expected", &cli.global, &say),
+        Command::Procedures(c) => c.run(&cli.global, &say),
+        Command::Procedure(c) => c.run(&cli.global, &say),
+        Command::CarryOut(c) => c.run(&cli.global, &say),
+        Command::Rehearse(c) => c.run(&cli.global, &say),
+        Command::Answer(c) => c.run(&cli.global, &say),
+        Command::PutBack(c) => c.run(&cli.global, &say),
+        Command::Divert(c) => c.run(&cli.global, &say),
+        Command::Note(c) => c.run(&cli.global, &say),
+        Command::TakeOn(c) => c.run(&cli.global, &say),
         Command::Watch(c) => c.run(&cli.global, &say),
         Command::Runs(c) => c.run(&cli.global, &say),
         Command::Show(c) => c.run(&cli.global, &say),

@@ -41,11 +41,11 @@ pub fn tint(state: SeenState, differs: bool) -> Tint {
 pub fn run_tint(state: RunState) -> Tint {
     match state {
         RunState::Queued => Tint::Rest,
-        RunState::Running => Tint::Moving,
+        RunState::Running | RunState::PuttingBack => Tint::Moving,
         RunState::Held => Tint::Alarm,
         RunState::Finished => Tint::Good,
-        RunState::FinishedWithExceptions => Tint::Ailing,
-        RunState::GivenUp | RunState::Refused => Tint::Alarm,
+        RunState::FinishedWithExceptions | RunState::PutBack => Tint::Ailing,
+        RunState::PutBackInPart | RunState::GivenUp | RunState::Refused => Tint::Alarm,
     }
 }
 

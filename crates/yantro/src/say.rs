@@ -119,6 +119,13 @@ impl Say {
     pub fn at_terminal(&self) -> bool {
         io::stdin().is_terminal() && io::stderr().is_terminal()
     }
+    /// Asks for a line; empty where none was given.
+    pub fn answer(&self, question: &str) -> String {
+        let _ = write!(anstream::stderr(), "{question}");
+        let mut answer = String::new();
+        let _ = io::stdin().lock().read_line(&mut answer);
+        answer.trim().to_owned()
+    }
     /// Asks for a word; `true` where it was given.
     pub fn asks(&self, question: &str, word: &str) -> bool {
         let _ = write!(anstream::stderr(), "{question} ");

@@ -75,7 +75,7 @@ fn the_description_that_is_served_names_every_call_that_is_documented() {
     assert_eq!(description["openapi"], "3.1.0");
     let documented = include_str!("../../../docs/api.md");
     for path in description["paths"].as_object().unwrap().keys() {
-        let short = path.trim_start_matches("/api/v1").replace("{run}", "N");
+        let short = path.trim_start_matches("/api/v1").replace("{run}", "N").replace("{procedure}", "NAME");
         assert!(
             documented.contains(&short) || ["/sign-in-link", "/schema.json"].contains(&short.as_str()),
             "docs/api.md says nothing of {short}"

@@ -86,18 +86,31 @@ fn every_error_is_a_problem_with_a_hint() {
 #[test]
 fn a_program_that_is_not_there_says_so() {
     let server = Server::with_estate(&quick::estate(&[("db", "process = { program = \"./not-there\" }")]));
-    let told = server.exits(5, &["start", "db", "--yes"]);
-    assert!(told.contains("there is no program") && told.contains("not-there"), "{told}");
+    let told = server.exits(6, &["start", "db", "--yes"]);
+    assert!(told.contains("refused") && told.contains("there is no program") && told.contains("not-there"), "{told}");
+}
+
+#[test]
+fn a_restart_takes_nothing_down_whose_program_is_gone() {
+    let server = Server::with_estate(&quick::estate(&[("db", "process = { program = \"./db-program\" }")]));
+    let link = server.folder().join("db-program");
+    std::os::unix::fs::symlink(yantro_e2e::program("yantro-stand-in"), &link).unwrap();
+    server.ok(&["start", "db", "--yes"]);
+    std::fs::remove_file(link).unwrap();
+    let told = server.exits(6, &["restart", "db", "--yes"]);
+    assert!(told.contains("there is no program"), "{told}");
+    assert_eq!(server.state("quay/db"), "proven", "found out before anything was touched");
 }
 
 #[test]
 fn a_port_taken_by_a_stranger_names_the_stranger() {
     let server = Server::with_estate(&quick::estate(&[]));
     let stranger = TcpListener::bind(format!("{}.1:5001", server.net)).unwrap();
-    let told = server.exits(5, &["start", "db", "--yes"]);
-    assert!(told.contains(&format!("process {}", std::process::id())) || told.contains("cannot listen"), "{told}");
+    let told = server.exits(6, &["start", "db", "--yes"]);
+    assert!(told.contains(&format!("process {}", std::process::id())), "{told}");
+    assert!(server.records("db").is_empty(), "it was found before the start");
     drop(stranger);
-    server.ok(&["again", "1", "--watch"]);
+    server.ok(&["start", "db", "--yes"]);
 }
 
 #[test]

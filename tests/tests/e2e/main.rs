@@ -9,5 +9,6 @@ mod first_light;
 mod guards;
 mod kills;
 mod manager;
+mod nights;
 mod quick;
 mod screenshots;

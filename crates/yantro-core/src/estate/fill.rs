@@ -45,6 +45,21 @@ pub fn fill(node: &mut Value, values: &BTreeMap<String, String>, path: &str, unf
     }
 }
 
+/// The text with values put in; a placeholder without a value is left as it is.
+pub fn text(text: &str, values: &BTreeMap<String, String>) -> String {
+    replace(text, |name| values.get(name).cloned())
+}
+
+/// The names of the values that a text uses.
+pub fn names(text: &str) -> Vec<String> {
+    let mut names = Vec::new();
+    replace(text, |name| {
+        names.push(name.to_owned());
+        None
+    });
+    names
+}
+
 /// The text with every placeholder replaced by a plain letter, to check what stands around them.
 pub fn blank(text: &str) -> String {
     replace(text, |_| Some("x".to_owned()))
@@ -80,7 +95,8 @@ fn replace(text: &str, mut value_of: impl FnMut(&str) -> Option<String>) -> Stri
     out
 }
 
-fn is_name(text: &str) -> bool {
+/// Whether a value may have this name.
+pub fn is_name(text: &str) -> bool {
     text.starts_with(|c: char| c.is_ascii_lowercase())
         && text.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_' || c == '-')
 }

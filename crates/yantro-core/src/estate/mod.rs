@@ -3,16 +3,16 @@
 
 mod fault;
 pub mod file;
-mod fill;
+pub(crate) mod fill;
 mod model;
 mod structure;
 mod vet;
 
 pub use fault::{Fault, Severity};
-pub use file::{Expected, Force, IfItFails, ImpactLevel, Reach, Signal, StandsFor};
+pub use file::{Expected, Force, ImpactLevel, Reach, Signal, StandsFor};
 pub use model::{
-    CommandsSpec, Estate, Group, Host, Impact, Limits, LogPatterns, ProcessSpec, Relation, ReloadBlock, Rung, RungKind, Service,
-    ServiceRunner, StartBlock, StopBlock,
+    CommandsSpec, Estate, FurtherAct, Group, Host, IfItFails, Impact, Limits, LogPatterns, ProcessSpec, Relation, ReloadBlock, Rung,
+    RungKind, Service, ServiceRunner, StartBlock, StopBlock,
 };
 pub use structure::json_schema;
 pub use vet::{MAX_BYTES, Vetted, vet};

@@ -6,9 +6,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::file::{Expected, Force, IfItFails, ImpactLevel, Reach, Signal, StandsFor};
+use super::file::{Expected, Force, ImpactLevel, Reach, Signal, StandsFor};
 use crate::{
-    name::{Address, GroupName, HostName, ServiceName},
+    name::{Address, GroupName, HostName, ProcedureName, ServiceName},
+    procedure::Procedure,
     time::Span,
 };
 
@@ -29,6 +30,57 @@ pub struct Estate {
     pub groups: BTreeMap<GroupName, Group>,
     /// Every copy of every service.
     pub services: BTreeMap<Address, Service>,
+    /// Its written procedures.
+    #[serde(default)]
+    pub procedures: BTreeMap<ProcedureName, Procedure>,
+}
+
+/// What happens when a step fails (R28).
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum IfItFails {
+    /// Begin nothing new and wait for the operator.
+    #[default]
+    Hold,
+    /// Pass over every step that waits on the failed one, and go on with the rest.
+    CarryOn,
+    /// Put everything back as found.
+    PutBack,
+    /// Run a named procedure instead.
+    Divert(ProcedureName),
+}
+
+impl IfItFails {
+    /// As it is written and read.
+    pub fn says(&self) -> String {
+        match self {
+            IfItFails::Hold => "hold".to_owned(),
+            IfItFails::CarryOn => "carry on".to_owned(),
+            IfItFails::PutBack => "put back".to_owned(),
+            IfItFails::Divert(name) => format!("divert to {name}"),
+        }
+    }
+}
+
+/// A further act of a service: drain, pause, rotate its logs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct FurtherAct {
+    /// What people call it.
+    pub title: String,
+    /// Program and arguments.
+    pub command: Vec<String>,
+    /// What shows that it is through.
+    pub ladder: Vec<Rung>,
+    /// How long the command and the climb may take.
+    pub patience: Span,
+    /// Exit codes that are fine.
+    pub accept_exits: Vec<i32>,
+    /// What users notice of it.
+    pub impact: Impact,
+    /// Whether it changes nothing, so that there is no way back to go.
+    pub changes_nothing: bool,
+    /// The act that takes it back.
+    pub taken_back_by: Option<String>,
 }
 
 /// How much may be acted on at once. `None` is no limit.
@@ -125,8 +177,12 @@ pub struct Service {
     pub steady: Span,
     /// How many contrary looks in a row make it ailing.
     pub ailing_after: u32,
-    /// What happens when a step on it fails.
-    pub if_it_fails: IfItFails,
+    /// What happens when a step on it fails; `None` where neither it nor a group of it says.
+    #[serde(default)]
+    pub if_it_fails: Option<IfItFails>,
+    /// Further acts of its own, by name.
+    #[serde(default)]
+    pub acts: BTreeMap<String, FurtherAct>,
 }
 
 /// What carries a service.
@@ -208,6 +264,9 @@ pub struct StartBlock {
     pub pause_after: Span,
     /// How long climbing may take.
     pub patience: Span,
+    /// How long it is declared to take usually.
+    #[serde(default)]
+    pub usually: Option<Span>,
     /// How often it is tried.
     pub attempts: u32,
     /// The gap between attempts.
@@ -227,6 +286,9 @@ pub struct StopBlock {
     pub pause_after: Span,
     /// How long stopping may take.
     pub patience: Span,
+    /// How long it is declared to take usually.
+    #[serde(default)]
+    pub usually: Option<Span>,
     /// How often it is tried.
     pub attempts: u32,
     /// The gap between attempts.
@@ -241,6 +303,39 @@ pub struct StopBlock {
     pub evidence: Vec<Vec<String>>,
     /// Log verification.
     pub patterns: LogPatterns,
+}
+
+impl Default for StartBlock {
+    fn default() -> Self {
+        Self {
+            pause_before: Span::default(),
+            pause_after: Span::default(),
+            patience: Span::secs(60),
+            usually: None,
+            attempts: 1,
+            gap: Span::secs(5),
+            accept_exits: vec![0],
+            patterns: LogPatterns::default(),
+        }
+    }
+}
+
+impl Default for StopBlock {
+    fn default() -> Self {
+        Self {
+            pause_before: Span::default(),
+            pause_after: Span::default(),
+            patience: Span::secs(30),
+            usually: None,
+            attempts: 1,
+            gap: Span::secs(5),
+            accept_exits: vec![0],
+            signal: Signal::Term,
+            force: Force::default(),
+            evidence: Vec::new(),
+            patterns: LogPatterns::default(),
+        }
+    }
 }
 
 /// How a service is reloaded.
@@ -333,11 +428,48 @@ pub enum RungKind {
         path: String,
         /// It must have been written since the start.
         since_start: bool,
+        /// It must have been written within this time.
+        #[serde(default)]
+        newer_than: Option<Span>,
+        /// It must have at least so many bytes.
+        #[serde(default)]
+        at_least: Option<u64>,
     },
     /// Something is mounted there.
     Mount {
         /// The mount point.
         path: String,
+    },
+    /// A file system has room left.
+    Room {
+        /// A path on it.
+        path: String,
+        /// At least so many bytes must be free.
+        bytes: u64,
+    },
+    /// An account exists.
+    Account {
+        /// Its name.
+        account: String,
+    },
+    /// A file or folder belongs to an account.
+    Owner {
+        /// The file or folder.
+        path: String,
+        /// The account.
+        account: String,
+    },
+    /// Nothing listens on a port.
+    PortFree {
+        /// The port.
+        port: u16,
+        /// The local address, where one is meant.
+        on: Option<String>,
+    },
+    /// A program file is there and may be run.
+    Program {
+        /// A path, or a name looked up in PATH.
+        program: String,
     },
     /// The service's own state command says it is up.
     State,
@@ -357,6 +489,11 @@ impl RungKind {
             RungKind::Command { command, .. } => format!("command {}", command.first().map_or("", |c| c.rsplit('/').next().unwrap_or(c))),
             RungKind::File { path, .. } => format!("file {}", path.rsplit('/').next().unwrap_or(path)),
             RungKind::Mount { path } => format!("mount {path}"),
+            RungKind::Room { path, .. } => format!("room on {path}"),
+            RungKind::Account { account } => format!("account {account}"),
+            RungKind::Owner { path, account } => format!("{} belongs to {account}", path.rsplit('/').next().unwrap_or(path)),
+            RungKind::PortFree { port, .. } => format!("port {port} free"),
+            RungKind::Program { program } => format!("program {}", program.rsplit('/').next().unwrap_or(program)),
             RungKind::State => "state command".to_owned(),
             RungKind::Log => "log".to_owned(),
         }
@@ -390,7 +527,7 @@ impl Service {
             StepKind::Start => &self.start.patterns,
             StepKind::Stop => &self.stop.patterns,
             StepKind::Reload => self.reload.as_ref().map_or(&NONE, |r| &r.patterns),
-            StepKind::Await => &NONE,
+            _ => &NONE,
         }
     }
 
@@ -398,8 +535,8 @@ impl Service {
     pub fn ladder_of(&self, act: crate::sequence::StepKind) -> Vec<Rung> {
         use crate::sequence::StepKind;
         let mut rungs: Vec<Rung> = match act {
-            StepKind::Start | StepKind::Reload | StepKind::Await => self.ladder.clone(),
             StepKind::Stop => self.ladder.iter().filter(|r| r.gone_after_stop).cloned().collect(),
+            _ => self.ladder.clone(),
         };
         if !self.patterns(act).is_empty() {
             rungs.push(Rung { kind: RungKind::Log, gone_after_stop: false });

@@ -96,7 +96,7 @@ impl<'s> Walk<'s, '_, '_> {
     /// A choice of choices, as one list.
     fn flat(&self, schema: &'s Value) -> Vec<&'s Value> {
         let schema = self.resolved(schema);
-        match schema.get("anyOf").and_then(Value::as_array) {
+        match schema.get("anyOf").or_else(|| schema.get("oneOf")).and_then(Value::as_array) {
             Some(inner) => inner.iter().flat_map(|c| self.flat(c)).collect(),
             None => vec![schema],
         }

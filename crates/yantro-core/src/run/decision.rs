@@ -10,9 +10,10 @@ use super::{
     state::{Run, StepState},
 };
 use crate::{
-    name::Address,
+    estate::file::PersonKind,
+    name::{Address, ProcedureName},
     overrides::Override,
-    sequence::{Release, StepId, StepKind},
+    sequence::{Part, Release, StepId, StepKind},
 };
 
 /// What is decided.
@@ -51,6 +52,20 @@ pub enum DecisionKind {
         /// The step.
         step: StepId,
     },
+    /// Answer what a step asks.
+    Answer {
+        /// The step.
+        step: StepId,
+        /// `yes`, `no`, or the value asked for.
+        value: String,
+    },
+    /// Put everything back as found.
+    PutBack,
+    /// Have another procedure take over.
+    Divert {
+        /// Which.
+        procedure: ProcedureName,
+    },
     /// End the run: await what is in flight, look, and list what differs.
     GiveUp,
 }
@@ -66,6 +81,9 @@ impl DecisionKind {
             DecisionKind::Vouch { .. } => "vouch",
             DecisionKind::Release { .. } => "release",
             DecisionKind::Force { .. } => "force",
+            DecisionKind::Answer { .. } => "answer",
+            DecisionKind::PutBack => "put back",
+            DecisionKind::Divert { .. } => "divert",
             DecisionKind::GiveUp => "give up",
         }
     }
@@ -75,15 +93,27 @@ impl DecisionKind {
             DecisionKind::TryAgain { step, .. }
             | DecisionKind::PassOver { step }
             | DecisionKind::Vouch { step }
+            | DecisionKind::Answer { step, .. }
             | DecisionKind::Force { step } => Some(*step),
-            DecisionKind::Hold | DecisionKind::Resume | DecisionKind::Release { .. } | DecisionKind::GiveUp => None,
+            DecisionKind::Hold
+            | DecisionKind::Resume
+            | DecisionKind::Release { .. }
+            | DecisionKind::PutBack
+            | DecisionKind::Divert { .. }
+            | DecisionKind::GiveUp => None,
         }
     }
     /// Whether it must come with a reason.
     pub fn needs_reason(&self) -> bool {
         match self {
             DecisionKind::PassOver { .. } | DecisionKind::Vouch { .. } | DecisionKind::Release { .. } | DecisionKind::GiveUp => true,
-            DecisionKind::Hold | DecisionKind::Resume | DecisionKind::TryAgain { .. } | DecisionKind::Force { .. } => false,
+            DecisionKind::Hold
+            | DecisionKind::Resume
+            | DecisionKind::TryAgain { .. }
+            | DecisionKind::Answer { .. }
+            | DecisionKind::PutBack
+            | DecisionKind::Divert { .. }
+            | DecisionKind::Force { .. } => false,
         }
     }
 }
@@ -167,6 +197,38 @@ pub enum Refusal {
         /// The service.
         address: Address,
     },
+    /// Only certain people may answer.
+    #[error("step {step} asks {}, and {who} is not among them", .of.join(" or "))]
+    NotYours {
+        /// The step.
+        step: StepId,
+        /// Who may answer.
+        of: Vec<String>,
+        /// Who tried.
+        who: String,
+    },
+    /// The answer is none.
+    #[error("\"{value}\" is no answer to step {step}")]
+    NoAnswer {
+        /// The step.
+        step: StepId,
+        /// What was answered.
+        value: String,
+    },
+    /// It is on its way back, or diverted, already.
+    #[error("run {run} is {word} already")]
+    OffTheWay {
+        /// The run.
+        run: u64,
+        /// What it does.
+        word: &'static str,
+    },
+    /// Nothing was touched yet.
+    #[error("run {run} has not begun to act")]
+    Untouched {
+        /// The run.
+        run: u64,
+    },
     /// There is no such step.
     #[error("run {run} has no step {step}")]
     NoStep {
@@ -187,6 +249,10 @@ impl Refusal {
             Refusal::NotHeld { .. } => "hold it first, or let it go on",
             Refusal::NoReason { .. } => "say why, for those who read the record",
             Refusal::NotHolding { .. } | Refusal::NoStep { .. } => "see the run's steps",
+            Refusal::NotYours { .. } => "have one of them answer",
+            Refusal::NoAnswer { .. } => "answer yes or no; or the value asked for, on one line",
+            Refusal::OffTheWay { .. } => "see how it stands; a step that fails there is decided by itself",
+            Refusal::Untouched { .. } => "give it up instead: there is nothing to put back",
             Refusal::InFlight { .. } => "wait until the step has ended or failed",
         }
     }
@@ -221,18 +287,17 @@ impl Run {
         for step in self.awaiting() {
             let now = self.step_now(step);
             let said = self.begun.sequence.step(step);
-            let address = &said.address;
+            let does = said.says();
             let waiting = self.waiting_on(step);
-            match &now.state {
-                StepState::Asking { .. } => {
-                    add(DecisionKind::Force { step }, format!("ends {address} by force: what it has not written is lost"))
+            match (&now.state, said.kind()) {
+                (StepState::Asking { answer: None, .. }, _) => {
+                    let address = said.row();
+                    add(DecisionKind::Force { step }, format!("ends {address} by force: what it has not written is lost"));
                 }
-                _ => {
-                    let cleared = if said.kind == StepKind::Start && now.attempts > 0 { ", once the earlier attempt is gone" } else { "" };
-                    add(
-                        DecisionKind::TryAgain { step, change: None },
-                        format!("{} {address} again{cleared}, then goes on", said.kind.word()),
-                    );
+                (_, StepKind::ByHand) => {}
+                (_, kind) => {
+                    let cleared = if kind == StepKind::Start && now.attempts > 0 { ", once the earlier attempt is gone" } else { "" };
+                    add(DecisionKind::TryAgain { step, change: None }, format!("{does} again{cleared}, then goes on"));
                 }
             }
             let others = match waiting.len() {
@@ -240,14 +305,27 @@ impl Run {
                 1 => "and the step that waits on it".to_owned(),
                 n => format!("and the {n} steps that wait on it"),
             };
-            add(DecisionKind::PassOver { step }, format!("leaves out step {step} ({} {address}), {others}", said.kind.word()));
-            let standing = match said.kind {
-                StepKind::Stop => format!("takes {address} as down though that is not proven, and goes on"),
-                StepKind::Start | StepKind::Await | StepKind::Reload => {
-                    format!("takes {address} as good though it is not proven, and goes on")
-                }
+            add(DecisionKind::PassOver { step }, format!("leaves out step {step} ({does}), {others}"));
+            let standing = match (said.kind(), said.address()) {
+                (StepKind::Stop, Some(address)) => format!("takes {address} as down though that is not proven, and goes on"),
+                (_, Some(address)) => format!("takes {address} as good though it is not proven, and goes on"),
+                (_, None) => format!("takes step {step} ({does}) as done, and goes on"),
             };
             add(DecisionKind::Vouch { step }, standing);
+        }
+        for (planned, now) in self.steps() {
+            let StepState::Asking { answer: Some(answer), .. } = &now.state else { continue };
+            let step = planned.id;
+            match answer {
+                PersonKind::YesNo => {
+                    add(DecisionKind::Answer { step, value: "yes".to_owned() }, "goes on".to_owned());
+                    let rule = self.rule_of(step).says();
+                    add(DecisionKind::Answer { step, value: "no".to_owned() }, format!("fails step {step}; its rule is: {rule}"));
+                }
+                PersonKind::Value => {
+                    add(DecisionKind::Answer { step, value: String::new() }, "keeps the value and goes on".to_owned());
+                }
+            }
         }
         if self.hold_causes().next().is_none() {
             add(DecisionKind::Hold, "lets what is in flight end, and begins nothing new".to_owned());
@@ -255,8 +333,7 @@ impl Run {
             add(DecisionKind::Resume, "goes on from here".to_owned());
         }
         for address in self.releasable() {
-            let waiting =
-                self.steps_of(address).flat_map(|s| self.waiting_on(s)).filter(|s| self.begun.sequence.step(*s).address != *address);
+            let waiting = self.steps_of(address).flat_map(|s| self.waiting_on(s)).filter(|s| !self.begun.sequence.step(*s).is_on(address));
             let others = match waiting.collect::<BTreeSet<_>>().len() {
                 0 => String::new(),
                 1 => " and the step that waits on it".to_owned(),
@@ -266,6 +343,9 @@ impl Run {
                 DecisionKind::Release { address: address.clone() },
                 format!("leaves out what is left to do with {address}{others}, and lets other runs act on it"),
             );
+        }
+        if self.part != Part::PutBack && self.acts_given() > 0 {
+            add(DecisionKind::PutBack, self.put_back_says());
         }
         let left = self.steps_not_ended();
         add(
@@ -294,7 +374,7 @@ impl Run {
 
     /// Its steps on a service that have not ended.
     pub(super) fn steps_of<'a>(&'a self, address: &'a Address) -> impl Iterator<Item = StepId> + 'a {
-        self.steps().filter(move |(s, n)| s.address == *address && !n.state.has_ended()).map(|(s, _)| s.id)
+        self.steps().filter(move |(s, n)| s.is_on(address) && !n.state.has_ended()).map(|(s, _)| s.id)
     }
 
     /// Services of a held run that could be released now: with something left to do, and nothing in flight.
@@ -303,7 +383,7 @@ impl Run {
             return BTreeSet::new();
         }
         let free = |a: &&Address| !self.is_released(a) && self.in_flight_on(a).is_none();
-        self.steps().filter(|(_, n)| !n.state.has_ended()).map(|(s, _)| &s.address).filter(free).collect()
+        self.steps().filter(|(_, n)| !n.state.has_ended()).filter_map(|(s, _)| s.address()).filter(free).collect()
     }
 
     /// A step on a service whose act or proving is under way.
@@ -315,7 +395,7 @@ impl Run {
     pub fn vouched(&self) -> BTreeSet<Address> {
         self.steps()
             .filter(|(_, now)| matches!(now.state, StepState::Ended(super::StepEnd::Vouched { .. })))
-            .map(|(s, _)| s.address.clone())
+            .filter_map(|(s, _)| s.address().cloned())
             .collect()
     }
 }

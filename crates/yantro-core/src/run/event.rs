@@ -1,18 +1,22 @@
 //! What happened in a run, in the past tense: the only source for log, stream, CLI and console.
 
-use std::{collections::BTreeMap, fmt, time::Duration};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    fmt,
+    time::Duration,
+};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::decision::Decision;
 use crate::{
-    estate::Service,
+    estate::{Estate, IfItFails, Service, file::PersonKind},
     logs::{LogCount, LogHit},
-    name::Address,
-    overrides::Overrides,
-    sequence::{Sequence, StepId},
-    state::SeenState,
+    name::{Address, ProcedureName},
+    overrides::{self, Overrides},
+    sequence::{For, Plan, Preflight, Sequence, Step, StepId, StepKind, plays::Forecast},
+    state::{Answer, SeenState},
     time::Timestamp,
 };
 
@@ -40,6 +44,12 @@ pub enum ActKind {
     Force,
     /// Has it re-read its configuration.
     Reload,
+    /// A further act of a service.
+    Further,
+    /// A command or script of a procedure.
+    Work,
+    /// Tells people something.
+    Announce,
 }
 
 impl ActKind {
@@ -52,6 +62,9 @@ impl ActKind {
             ActKind::Evidence(_) => "gather evidence",
             ActKind::Force => "force",
             ActKind::Reload => "reload",
+            ActKind::Further => "act",
+            ActKind::Work => "work",
+            ActKind::Announce => "announce",
         }
     }
 }
@@ -71,6 +84,10 @@ pub struct Begun {
     pub sequence: Sequence,
     /// Every service it acts on or is answerable for, as this run sees it.
     pub services: BTreeMap<Address, Service>,
+    /// Services that rely on what it starts and are none of its own: looked at before that is stopped on the way
+    /// back.
+    #[serde(default)]
+    pub beside: BTreeMap<Address, Service>,
     /// Who is in a group that keeps some up, and how many.
     pub keep_up: BTreeMap<crate::name::GroupName, KeepUp>,
     /// What it puts over the estate's settings.
@@ -80,6 +97,97 @@ pub struct Begun {
     pub at_once: Option<u32>,
     /// How everything it is answerable for stood.
     pub as_found: BTreeMap<Address, SeenState>,
+    /// How many rungs stood, of what was found ailing: put back, it stands no worse (R31).
+    #[serde(default)]
+    pub found_rungs: BTreeMap<Address, u32>,
+    /// What happens when a step fails, where neither it nor its service says.
+    #[serde(default)]
+    pub if_it_fails: Option<IfItFails>,
+    /// The values that its texts are filled with.
+    #[serde(default)]
+    pub values: BTreeMap<String, String>,
+    /// The looks taken before the first act.
+    #[serde(default)]
+    pub preflight: Vec<Preflight>,
+    /// The forecast that it was begun by.
+    #[serde(default)]
+    pub forecast: Option<Forecast>,
+    /// The number of the change it belongs to, as people keep it elsewhere.
+    #[serde(default)]
+    pub change: Option<String>,
+    /// The line of the procedure it begins at; those before it are vouched for (N54).
+    #[serde(default)]
+    pub from_line: Option<u32>,
+}
+
+impl Begun {
+    /// How a run begins by a plan: fixed here, and never planned again (R9).
+    ///
+    /// It is answerable for every service that its steps are about and all those rely on.
+    pub fn of(plan: Plan, estate: &Estate, edition: u64, who: &str, overrides: &Overrides) -> Self {
+        let Plan { sequence, preflight, values, .. } = plan;
+        let answerable = answerable(estate, &sequence.steps);
+        let beside = beside(estate, &sequence.steps, &answerable);
+        let services = answerable
+            .into_iter()
+            .filter_map(|a| Some((a.clone(), overrides::applied(estate.services.get(&a)?, overrides.get(&a)))))
+            .collect();
+        let keep_up = estate
+            .groups
+            .iter()
+            .filter_map(|(name, group)| {
+                let keep_up = if sequence.below_keep_up.contains(name) { 0 } else { group.keep_up? };
+                Some((name.clone(), KeepUp { members: group.members.clone(), keep_up, at_once: group.at_once }))
+            })
+            .collect();
+        let mut as_found = BTreeMap::new();
+        for step in &sequence.steps {
+            if let Some(address) = step.address() {
+                as_found.entry(address.clone()).or_insert(step.found);
+            }
+        }
+        let if_it_fails = match &sequence.of {
+            For::Procedure { procedure, .. } => estate.procedures.get(procedure).and_then(|p| p.if_it_fails.clone()),
+            For::Wish { .. } => None,
+        };
+        Self {
+            version: EVENT_VERSION,
+            who: who.to_owned(),
+            why: None,
+            edition,
+            sequence,
+            services,
+            beside,
+            keep_up,
+            overrides: overrides.clone(),
+            at_once: None,
+            as_found,
+            found_rungs: BTreeMap::new(),
+            if_it_fails,
+            values,
+            preflight,
+            forecast: None,
+            change: None,
+            from_line: None,
+        }
+    }
+}
+
+/// What a run of these steps is answerable for (R18): what they are about, and all that relies on.
+pub fn answerable(estate: &Estate, steps: &[Step]) -> BTreeSet<Address> {
+    let mut all: BTreeSet<Address> = steps.iter().filter_map(|s| s.address().cloned()).collect();
+    for address in all.clone() {
+        all.extend(estate.services.get(&address).into_iter().flat_map(|s| s.relies_on_any().cloned()));
+    }
+    all
+}
+
+/// Services that rely on what these steps start and are none of those the run is answerable for.
+pub fn beside(estate: &Estate, steps: &[Step], answerable: &BTreeSet<Address>) -> BTreeMap<Address, Service> {
+    let started: BTreeSet<&Address> =
+        steps.iter().filter_map(|s| s.service()).filter(|on| on.kind == StepKind::Start).map(|on| &on.address).collect();
+    let others = estate.services.values().filter(|s| !answerable.contains(&s.address));
+    others.filter(|s| s.relies_on_any().any(|a| started.contains(a))).map(|s| (s.address.clone(), s.clone())).collect()
 }
 
 /// A group whose members must not all go at once.
@@ -174,6 +282,16 @@ pub enum HoldCause {
         /// How.
         why: String,
     },
+    /// Preflight looks, taken again, do not hold any longer (R8).
+    Preflight {
+        /// Which, in sentences.
+        says: Vec<String>,
+    },
+    /// The procedure that should take over cannot (R32).
+    CannotDivert {
+        /// Why.
+        why: String,
+    },
     /// Events could not be stored (R27).
     Storage {
         /// What the system said.
@@ -191,6 +309,8 @@ impl fmt::Display for HoldCause {
             HoldCause::Changed { acts } => write!(f, "things changed since it was confirmed: {}", acts.join("; ")),
             HoldCause::Lost { address } => write!(f, "{address} is no longer proven"),
             HoldCause::Restricted { address, why } => write!(f, "{address}: {why}"),
+            HoldCause::Preflight { says } => write!(f, "what held before the first act holds no longer: {}", says.join("; ")),
+            HoldCause::CannotDivert { why } => write!(f, "what should take over cannot: {why}"),
             HoldCause::Storage { why } => write!(f, "events could not be stored: {why}"),
         }
     }
@@ -204,6 +324,10 @@ pub enum RunEnd {
     Finished,
     /// Something was passed over or vouched for.
     FinishedWithExceptions,
+    /// Everything stands as found again.
+    PutBack,
+    /// Not everything stands as found again; what does not is listed.
+    PutBackInPart,
     /// An operator ended it.
     GivenUp,
     /// It never began.
@@ -216,6 +340,8 @@ impl RunEnd {
         match self {
             RunEnd::Finished => "finished",
             RunEnd::FinishedWithExceptions => "finished with exceptions",
+            RunEnd::PutBack => "put back",
+            RunEnd::PutBackInPart => "put back in part",
             RunEnd::GivenUp => "given up",
             RunEnd::Refused => "refused",
         }
@@ -250,6 +376,14 @@ pub enum Event {
     FirstLooked {
         /// How things stand.
         seen: BTreeMap<Address, SeenState>,
+        /// How many rungs stand, of what is ailing.
+        #[serde(default)]
+        rungs: BTreeMap<Address, u32>,
+    },
+    /// The looks before the first act were taken.
+    Preflighted {
+        /// Their answers, in the order of the looks.
+        answers: Vec<(Preflight, Answer)>,
     },
     /// A step waits out its pause.
     StepPausing {
@@ -354,6 +488,75 @@ pub enum Event {
         step: StepId,
         /// Why it is asked.
         reason: String,
+    },
+    /// A person is asked.
+    QuestionAsked {
+        /// The step.
+        step: StepId,
+        /// The question.
+        asks: String,
+        /// What the answer is.
+        answer: PersonKind,
+        /// How long an answer is waited for.
+        until: Option<Timestamp>,
+    },
+    /// A piece of a step's output, or an answer, is known from now on.
+    ValueKept {
+        /// The step.
+        step: StepId,
+        /// Its name.
+        name: String,
+        /// The value.
+        value: String,
+    },
+    /// The way forward ends here: everything is put back as found.
+    PutBackBegan {
+        /// By whom, or by which rule.
+        by: String,
+        /// Why.
+        why: String,
+    },
+    /// The way back, worked out from what was truly done.
+    PutBackPlanned {
+        /// Its steps.
+        steps: Vec<Step>,
+    },
+    /// The way forward ends here: another procedure takes over.
+    DivertBegan {
+        /// Which.
+        procedure: ProcedureName,
+        /// What failed.
+        failed: String,
+        /// Why.
+        reason: String,
+        /// By whom, or by which rule.
+        by: String,
+    },
+    /// The steps of the procedure that took over.
+    DivertPlanned {
+        /// What people call it.
+        title: String,
+        /// Its steps.
+        steps: Vec<Step>,
+        /// Services it is answerable for besides.
+        services: BTreeMap<Address, Service>,
+        /// Services that rely on what it starts and are none of its own.
+        #[serde(default)]
+        beside: BTreeMap<Address, Service>,
+        /// The values that its texts are filled with.
+        values: BTreeMap<String, String>,
+    },
+    /// Somebody wrote something down.
+    Noted {
+        /// Who.
+        who: String,
+        /// What.
+        text: String,
+    },
+    /// Somebody has it from now on (N58).
+    Taken {
+        /// Who.
+        who: String,
     },
     /// A step failed and awaits a decision.
     StepFailed {

@@ -10,8 +10,9 @@ use super::{
     event::{ActId, ActKind, Event, HoldCause, LogEvidence},
 };
 use crate::{
-    name::Address,
-    sequence::{StepId, StepKind},
+    estate::Service,
+    name::{Address, ProcedureName},
+    sequence::{Preflight, Step, StepId, StepKind},
     state::{Answer, SeenState},
     time::Timestamp,
 };
@@ -74,6 +75,21 @@ pub enum ActEnd {
     },
 }
 
+/// The steps of a procedure that takes over (R32).
+#[derive(Debug, Clone, PartialEq)]
+pub struct Divert {
+    /// What people call it.
+    pub title: String,
+    /// Its steps.
+    pub steps: Vec<Step>,
+    /// Every service it is answerable for.
+    pub services: BTreeMap<Address, Service>,
+    /// Services that rely on what it starts and are none of its own.
+    pub beside: BTreeMap<Address, Service>,
+    /// The values that its texts are filled with.
+    pub values: BTreeMap<String, String>,
+}
+
 /// What comes into a run.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Input {
@@ -88,8 +104,29 @@ pub enum Input {
     FirstLooked {
         /// How things stand.
         seen: BTreeMap<Address, SeenState>,
+        /// How many rungs stand, of what is ailing.
+        rungs: BTreeMap<Address, u32>,
         /// New acts, in sentences.
         unconfirmed: Vec<String>,
+    },
+    /// The looks before the first act are taken.
+    Preflighted {
+        /// Their answers.
+        answers: Vec<(Preflight, Answer)>,
+    },
+    /// The procedure that takes over is worked out, or why it cannot be.
+    DivertPlanned(Result<Divert, String>),
+    /// Somebody writes something down.
+    Note {
+        /// Who.
+        who: String,
+        /// What.
+        text: String,
+    },
+    /// Somebody has it from now on.
+    TakeOn {
+        /// Who.
+        who: String,
     },
     /// The look just before a step's act is done.
     FreshLooked {
@@ -182,6 +219,20 @@ pub enum Order {
     TakeLocks,
     /// Look at everything the run is answerable for, and answer with `FirstLooked`.
     FirstLook,
+    /// Take these looks once, and answer with `Preflighted`.
+    Preflight {
+        /// The looks.
+        looks: Vec<Preflight>,
+    },
+    /// Work out the procedure that takes over, take what locks it needs more, and answer with `DivertPlanned`.
+    PlanDivert {
+        /// Which.
+        procedure: ProcedureName,
+        /// What failed.
+        failed: String,
+        /// Why.
+        reason: String,
+    },
     /// Look at these once more, and answer with `FreshLooked`.
     FreshLook {
         /// The step whose act comes next.
@@ -197,8 +248,6 @@ pub enum Order {
         act: ActId,
         /// What it does.
         kind: ActKind,
-        /// To which service.
-        address: Address,
     },
     /// After a restart of the server: find out what became of an act that was intended (R21).
     FindAct {
@@ -208,8 +257,6 @@ pub enum Order {
         act: ActId,
         /// What it does.
         kind: ActKind,
-        /// To which service.
-        address: Address,
     },
     /// Look at a step's rungs, in order, until told to stop.
     Climb {
@@ -217,8 +264,6 @@ pub enum Order {
         step: StepId,
         /// The attempt.
         attempt: u32,
-        /// Its service.
-        address: Address,
         /// Whose ladder: a start's, or a stop's, which must be gone.
         kind: StepKind,
         /// The rung to go on from.

@@ -11,11 +11,12 @@ pub mod decision;
 pub mod event;
 pub mod input;
 mod machine;
+mod putback;
 pub mod rooms;
 mod state;
 
 pub use decision::{Allowed, Decision, DecisionKind, Refusal};
 pub use event::{ActId, ActKind, Begun, Event, HoldCause, RunEnd, StepEnd};
-pub use input::{ActBegun, ActEnd, Input, Order, Taken};
-pub use rooms::Rooms;
+pub use input::{ActBegun, ActEnd, Divert, Input, Order, Taken};
+pub use rooms::{Room, Rooms};
 pub use state::{ActNow, Run, RunId, RunState, RungSeen, StepNow, StepState, state_words};

@@ -7,6 +7,30 @@ use crate::{
     name::{Address, GroupName, HostName},
 };
 
+/// Where a step takes up room.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Room {
+    /// On a service, its host and its groups.
+    Service(Address),
+    /// On a host.
+    Host(HostName),
+}
+
+impl Room {
+    fn host(&self) -> &HostName {
+        match self {
+            Room::Service(address) => &address.host,
+            Room::Host(host) => host,
+        }
+    }
+    fn address(&self) -> Option<&Address> {
+        match self {
+            Room::Service(address) => Some(address),
+            Room::Host(_) => None,
+        }
+    }
+}
+
 /// The limits and what is taken of them. Made anew from the estate and the runs in flight.
 #[derive(Debug, Clone, Default)]
 pub struct Rooms {
@@ -36,31 +60,31 @@ impl Rooms {
         Self::default()
     }
 
-    /// Whether a step on this service may begin now.
-    pub fn has_room(&self, address: &Address) -> bool {
+    /// Whether a step there may begin now.
+    pub fn has_room(&self, room: &Room) -> bool {
         let fits = |(taken, limit): &(u32, Option<u32>)| limit.is_none_or(|l| *taken < l);
         fits(&self.overall)
-            && self.hosts.get(&address.host).is_none_or(fits)
-            && self.groups_of.get(address).into_iter().flatten().all(|g| self.groups.get(g).is_none_or(fits))
+            && self.hosts.get(room.host()).is_none_or(fits)
+            && room.address().and_then(|a| self.groups_of.get(a)).into_iter().flatten().all(|g| self.groups.get(g).is_none_or(fits))
     }
 
     /// Takes room for a step, whether or not there is any: recovery takes what was taken before.
-    pub fn take(&mut self, address: &Address) {
-        self.change(address, 1);
+    pub fn take(&mut self, room: &Room) {
+        self.change(room, 1);
     }
 
     /// Gives it back.
-    pub fn give_back(&mut self, address: &Address) {
-        self.change(address, -1);
+    pub fn give_back(&mut self, room: &Room) {
+        self.change(room, -1);
     }
 
-    fn change(&mut self, address: &Address, by: i32) {
+    fn change(&mut self, room: &Room, by: i32) {
         let add = |(taken, _): &mut (u32, Option<u32>)| *taken = taken.saturating_add_signed(by);
         add(&mut self.overall);
-        if let Some(host) = self.hosts.get_mut(&address.host) {
+        if let Some(host) = self.hosts.get_mut(room.host()) {
             add(host);
         }
-        for group in self.groups_of.get(address).into_iter().flatten() {
+        for group in room.address().and_then(|a| self.groups_of.get(a)).into_iter().flatten() {
             if let Some(group) = self.groups.get_mut(group) {
                 add(group);
             }

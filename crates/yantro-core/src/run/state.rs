@@ -12,16 +12,17 @@ use std::{
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::rooms::Room;
 use super::{
     event::{ActId, ActKind, Begun, Difference, Event, HoldCause, LogEvidence, RunEnd, StepEnd},
     input::{ActBegun, ActEnd},
 };
 use crate::{
-    estate::{Service, ServiceRunner},
-    name::Address,
-    sequence::{Release, Step, StepId},
+    estate::{IfItFails, Service, ServiceRunner, file::PersonKind},
+    name::{Address, ProcedureName},
+    sequence::{Part, Preflight, Release, Step, StepId, StepKind, Task},
     state::{Answer, SeenState},
-    time::Timestamp,
+    time::{Span, Timestamp},
 };
 
 /// The number of a run.
@@ -45,10 +46,16 @@ pub enum RunState {
     Running,
     /// Begins nothing new and waits for the operator.
     Held,
+    /// On its way back to how it was found.
+    PuttingBack,
     /// Ended, every step as wished for.
     Finished,
     /// Ended, with something passed over or vouched for.
     FinishedWithExceptions,
+    /// Ended, everything as found again.
+    PutBack,
+    /// Ended, and not everything as found again.
+    PutBackInPart,
     /// Ended by an operator.
     GivenUp,
     /// Never began.
@@ -62,6 +69,9 @@ impl RunState {
             RunState::Queued => "queued",
             RunState::Running => "running",
             RunState::Held => "held",
+            RunState::PuttingBack => "putting back",
+            RunState::PutBack => "put back",
+            RunState::PutBackInPart => "put back in part",
             RunState::Finished => "finished",
             RunState::FinishedWithExceptions => "finished with exceptions",
             RunState::GivenUp => "given up",
@@ -71,9 +81,9 @@ impl RunState {
 }
 
 /// Every state a run can be in.
-pub fn state_words() -> [RunState; 7] {
+pub fn state_words() -> [RunState; 10] {
     use RunState::*;
-    [Queued, Running, Held, Finished, FinishedWithExceptions, GivenUp, Refused]
+    [Queued, Running, Held, PuttingBack, Finished, FinishedWithExceptions, PutBack, PutBackInPart, GivenUp, Refused]
 }
 
 /// How a step stands. Data sits only in the state where it means something.
@@ -90,10 +100,16 @@ pub enum StepState {
         /// Whether the act is already behind it.
         after_act: bool,
     },
-    /// Whether force may be used is asked.
+    /// A person is asked: whether force may be used, or what a procedure asks.
     Asking {
-        /// Why it is asked.
+        /// What is asked, or why.
         reason: String,
+        /// What a procedure wants to know; `None` where it is force that is asked for.
+        #[serde(default)]
+        answer: Option<PersonKind>,
+        /// How long an answer is waited for.
+        #[serde(default)]
+        until: Option<Timestamp>,
     },
     /// An act is given and its outcome awaited.
     Acting {
@@ -235,6 +251,9 @@ pub struct StepNow {
     /// When to look again before acting.
     #[serde(skip)]
     pub(super) look_again_at: Option<Timestamp>,
+    /// Since when it is looked at again and again before its act. Not part of the fold.
+    #[serde(skip)]
+    pub(super) look_since: Option<Timestamp>,
     /// The last answer on the rung it stands before. Not part of the fold.
     #[serde(skip)]
     pub(super) last_answer: Option<(u32, Answer)>,
@@ -246,6 +265,9 @@ impl StepNow {
         self.last_answer.as_ref()
     }
 }
+
+/// How long the answer to a look that may not wait is waited for.
+const ANSWER_WITHIN: Duration = Duration::from_secs(15);
 
 /// A run.
 #[derive(Debug, Clone)]
@@ -281,49 +303,40 @@ pub struct Run {
     /// Whether a final look is under way. Not part of the fold.
     pub(super) final_looking: bool,
     pub(super) exceptions: bool,
+    /// The part it is in.
+    pub(super) part: Part,
+    /// Whether the steps of that part are there.
+    pub(super) part_planned: bool,
+    /// What takes over, what failed and why.
+    pub(super) divert: Option<(ProcedureName, String, String)>,
+    /// Whether what takes over is being worked out. Not part of the fold.
+    pub(super) divert_asked: bool,
+    /// What is known by name: answers, and pieces of output.
+    pub(super) values: BTreeMap<String, String>,
+    /// When the looks before the first act were taken, while they count.
+    pub(super) preflighted_at: Option<Timestamp>,
+    /// Whether they are being taken. Not part of the fold.
+    pub(super) preflighting: bool,
+    pub(super) preflight: Vec<(Preflight, Answer)>,
+    pub(super) notes: Vec<(Timestamp, String, String)>,
+    pub(super) taken_by: Option<(Timestamp, String)>,
 }
 
 impl Run {
     /// A run from its first event. Anything but `Begun` cannot begin one.
     pub fn begin(id: RunId, at: Timestamp, begun: Begun) -> Self {
-        let n = begun.sequence.steps.len();
-        let mut waiters = vec![Vec::new(); n];
-        let mut steps = Vec::with_capacity(n);
-        let mut ready = BTreeSet::new();
-        for step in &begun.sequence.steps {
-            for wait in &step.waits {
-                waiters[wait.step.0 as usize - 1].push((step.id, wait.release));
-            }
-            if step.waits.is_empty() {
-                ready.insert((Reverse(step.tail_ms), step.id));
-            }
-            steps.push(StepNow {
-                state: StepState::Waiting,
-                attempts: 0,
-                began_at: None,
-                ended_at: None,
-                acts: Vec::new(),
-                rungs: Vec::new(),
-                released: false,
-                open_waits: step.waits.len() as u32,
-                tries: 0,
-                looking: false,
-                look_again_at: None,
-                last_answer: None,
-            });
-        }
-        Self {
+        let mut run = Self {
             id,
             seen: begun.as_found.clone(),
             began_at: at,
             locked: false,
             first_looked: false,
             queued_behind: Vec::new(),
-            steps,
-            waiters,
-            ready,
+            steps: Vec::new(),
+            waiters: Vec::new(),
+            ready: BTreeSet::new(),
             in_flight: BTreeSet::new(),
-            left: n as u32,
+            left: 0,
             hold_no: 0,
             causes: BTreeSet::new(),
             last_decision: None,
@@ -335,8 +348,50 @@ impl Run {
             acts: 0,
             final_looking: false,
             exceptions: false,
+            part: Part::Forward,
+            part_planned: true,
+            divert: None,
+            divert_asked: false,
+            values: begun.values.clone(),
+            preflighted_at: None,
+            preflighting: false,
+            preflight: Vec::new(),
+            notes: Vec::new(),
+            taken_by: None,
             begun,
+        };
+        let steps = run.begun.sequence.steps.clone();
+        run.add_steps(&steps);
+        run
+    }
+
+    /// Makes room for steps that are in the sequence by now.
+    fn add_steps(&mut self, added: &[Step]) {
+        self.waiters.resize_with(self.waiters.len() + added.len(), Vec::new);
+        for step in added {
+            for wait in &step.waits {
+                self.waiters[wait.step.0 as usize - 1].push((step.id, wait.release));
+            }
+            if step.waits.is_empty() {
+                self.ready.insert((Reverse(step.tail_ms), step.id));
+            }
+            self.steps.push(StepNow {
+                state: StepState::Waiting,
+                attempts: 0,
+                began_at: None,
+                ended_at: None,
+                acts: Vec::new(),
+                rungs: Vec::new(),
+                released: false,
+                open_waits: step.waits.len() as u32,
+                tries: 0,
+                looking: false,
+                look_again_at: None,
+                look_since: None,
+                last_answer: None,
+            });
         }
+        self.left += added.len() as u32;
     }
 
     /// Folds the events of a run, the first of which is `Begun`.
@@ -355,10 +410,13 @@ impl Run {
         match &self.end {
             Some((_, RunEnd::Finished, _)) => RunState::Finished,
             Some((_, RunEnd::FinishedWithExceptions, _)) => RunState::FinishedWithExceptions,
+            Some((_, RunEnd::PutBack, _)) => RunState::PutBack,
+            Some((_, RunEnd::PutBackInPart, _)) => RunState::PutBackInPart,
             Some((_, RunEnd::GivenUp, _)) => RunState::GivenUp,
             Some((_, RunEnd::Refused, _)) => RunState::Refused,
             None if !self.causes.is_empty() => RunState::Held,
             None if !self.locked => RunState::Queued,
+            None if self.part == Part::PutBack => RunState::PuttingBack,
             None => RunState::Running,
         }
     }
@@ -425,15 +483,105 @@ impl Run {
     }
     /// Services on which a step is in flight, once for each.
     pub fn in_flight(&self) -> impl Iterator<Item = &Address> {
-        self.in_flight.iter().map(|s| &self.begun.sequence.step(*s).address)
+        self.in_flight.iter().filter_map(|s| self.begun.sequence.step(*s).address())
+    }
+    /// The room that steps in flight take up.
+    pub fn rooms_taken(&self) -> impl Iterator<Item = Room> + '_ {
+        self.in_flight.iter().filter_map(|s| self.room_of(*s))
+    }
+    /// Where a step takes up room; waits, questions and announcements take none.
+    pub fn room_of(&self, step: StepId) -> Option<Room> {
+        let step = self.begun.sequence.step(step);
+        match (step.address(), step.task()) {
+            (Some(address), _) => Some(Room::Service(address.clone())),
+            (None, Some(Task::Work(work))) => Some(Room::Host(work.host.clone())),
+            (None, _) => None,
+        }
+    }
+    /// The part it is in: on its way forward, back, or diverted.
+    pub fn part(&self) -> Part {
+        self.part
+    }
+    /// The procedure that took over, where one did.
+    pub fn diverted_to(&self) -> Option<&ProcedureName> {
+        self.divert.as_ref().map(|(p, ..)| p)
+    }
+    /// The looks taken before the first act, with their answers.
+    pub fn preflight(&self) -> &[(Preflight, Answer)] {
+        &self.preflight
+    }
+    /// What people wrote down: when, who, what.
+    pub fn notes(&self) -> &[(Timestamp, String, String)] {
+        &self.notes
+    }
+    /// Who has it, and since when; at first whoever began it.
+    pub fn taken_by(&self) -> (Timestamp, &str) {
+        self.taken_by.as_ref().map_or((self.began_at, self.begun.who.as_str()), |(at, who)| (*at, who.as_str()))
+    }
+    /// What is known by name by now.
+    pub fn values(&self) -> &BTreeMap<String, String> {
+        &self.values
+    }
+    /// A step's task with everything filled in that is known; an error names what is not known.
+    pub fn task(&self, step: StepId) -> Option<Result<Task, String>> {
+        self.begun.sequence.step(step).task().map(|t| t.filled(&self.values))
+    }
+    /// The service that a step acts and is looked at through: its own, or one that stands for its task.
+    ///
+    /// `None` where there is nothing to act on or look at, or a value is missing.
+    pub fn carried(&self, step: StepId, for_act: bool) -> Option<Service> {
+        let planned = self.begun.sequence.step(step);
+        let Some(task) = self.task(step) else { return Some(self.service(step).clone()) };
+        let task = task.ok()?;
+        let of = planned.address().and_then(|a| self.begun.services.get(a));
+        match (&task, of) {
+            (Task::Act { act, .. }, Some(service)) if for_act => Task::act_of(service, act),
+            _ => task.as_service(&format!("step-{step}"), of, Span(self.patience_of(step))),
+        }
+    }
+    /// How long a step may take, from its act.
+    pub fn patience_of(&self, step: StepId) -> Duration {
+        let planned = self.begun.sequence.step(step);
+        if let Some(said) = planned.set(|s| s.patience) {
+            return said.0;
+        }
+        match (planned.kind(), planned.task()) {
+            (_, Some(Task::Work(work))) => work.within.0,
+            (_, Some(Task::Act { act, .. })) => self.service(step).acts.get(act).map_or(Duration::from_secs(60), |a| a.patience.0),
+            (_, Some(Task::Look { .. })) => ANSWER_WITHIN,
+            (_, Some(_)) => Duration::from_secs(60),
+            (StepKind::Stop, None) => self.service(step).stop.patience.0,
+            (StepKind::Reload, None) => {
+                let service = self.service(step);
+                service.reload.as_ref().map_or(service.start.patience.0, |r| r.patience.0)
+            }
+            (_, None) => self.service(step).start.patience.0,
+        }
+    }
+    /// Whether a step is a look that must hold at once.
+    pub(super) fn is_one_look(&self, step: StepId) -> bool {
+        let planned = self.begun.sequence.step(step);
+        planned.kind() == StepKind::Look && planned.set(|s| s.patience).is_none()
+    }
+    /// What happens when a step fails: the nearest rule (R28).
+    pub fn rule_of(&self, step: StepId) -> IfItFails {
+        let planned = self.begun.sequence.step(step);
+        // Inside a put-back or a divert the rule is hold.
+        if planned.part != Part::Forward {
+            return IfItFails::Hold;
+        }
+        let own = planned.set(|s| s.if_it_fails.clone());
+        let of_service = || planned.address().and_then(|a| self.begun.services.get(a)).and_then(|s| s.if_it_fails.clone());
+        own.or_else(of_service).or_else(|| self.begun.if_it_fails.clone()).unwrap_or_default()
     }
     /// How many steps are being looked at before their act, and take up no room yet.
     pub(super) fn looking(&self) -> usize {
         self.ready.iter().filter(|(_, s)| self.step_now(*s).looking).count()
     }
-    /// The service a step is for, as this run sees it.
+    /// The service a step is for, as this run sees it. Steps that are no service's have none.
     pub fn service(&self, step: StepId) -> &Service {
-        &self.begun.services[&self.begun.sequence.step(step).address]
+        let address = self.begun.sequence.step(step).address().expect("asked only of a service's steps");
+        &self.begun.services[address]
     }
     /// What it is answerable for (R18): all it acts on and all those rely on, but what was released.
     pub fn answerable(&self) -> impl Iterator<Item = &Address> {
@@ -455,9 +603,12 @@ impl Run {
     /// own limit, and its end is awaited a little longer.
     pub(super) fn act_deadline(&self, step: StepId) -> Option<Timestamp> {
         let StepState::Acting { patience_ends, .. } = self.step_now(step).state else { return None };
-        let within = match &self.service(step).runner {
-            ServiceRunner::Commands(c) => c.within.0,
-            ServiceRunner::Process(_) => Duration::ZERO,
+        let within = match (self.begun.sequence.step(step).task(), self.begun.sequence.step(step).address()) {
+            (None, Some(_)) => match &self.service(step).runner {
+                ServiceRunner::Commands(c) => c.within.0,
+                ServiceRunner::Process(_) => Duration::ZERO,
+            },
+            _ => Duration::ZERO,
         };
         Some(patience_ends + within + Duration::from_secs(5))
     }
@@ -472,9 +623,9 @@ impl Run {
                 StepState::Pausing { until, after_act: false } if begins && !now.looking => Some(now.look_again_at.unwrap_or(*until)),
                 StepState::Acting { .. } => self.act_deadline(*s),
                 StepState::Proving { patience_ends, steady_until, .. } => Some(steady_until.unwrap_or(*patience_ends)),
+                StepState::Asking { until, .. } => *until,
                 StepState::Pausing { .. }
                 | StepState::Waiting
-                | StepState::Asking { .. }
                 | StepState::Failed { .. }
                 | StepState::OutcomeUnknown { .. }
                 | StepState::Ended(_) => None,

@@ -1,7 +1,12 @@
 //! The sequence worked out for a wish: a graph of steps, not a list of ranks.
 
 mod forecast;
+mod layout;
 mod plan;
+pub mod plays;
+mod preflight;
+mod sheet;
+pub mod task;
 
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -12,13 +17,20 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    estate::Impact,
-    name::{Address, GroupName},
+    estate::{IfItFails, Impact, Rung},
+    name::{Address, GroupName, HostName, ProcedureName},
     state::SeenState,
+    time::Span,
 };
 
-pub use forecast::Usual;
+pub use forecast::{Basis, Estimate, Usual, kept_under};
+pub use layout::lay_out;
+pub(crate) use plan::hits;
 pub use plan::plan;
+pub use preflight::preflight;
+pub(crate) use preflight::{obvious, obvious_of_services};
+pub use sheet::{StepCommand, command_of, sheet};
+pub use task::{Question, Task, Work};
 
 /// What is wanted of a selection.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -32,6 +44,8 @@ pub enum Wish {
     Restart,
     /// Configuration re-read, without a restart.
     Reload,
+    /// Up what is expected to be up, down what is expected to be down.
+    BringToExpected,
 }
 
 impl Wish {
@@ -42,6 +56,7 @@ impl Wish {
             Wish::Stop => "stop",
             Wish::Restart => "restart",
             Wish::Reload => "reload",
+            Wish::BringToExpected => "bring to expected",
         }
     }
 }
@@ -52,7 +67,7 @@ impl fmt::Display for Wish {
     }
 }
 
-/// What a step does to its service.
+/// What a step does.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum StepKind {
@@ -64,6 +79,24 @@ pub enum StepKind {
     Reload,
     /// Never acts: waits for it to be proven by others.
     Await,
+    /// A further act of a service.
+    Act,
+    /// A command or a script.
+    Work,
+    /// Waits for a length of time.
+    Pause,
+    /// Waits until rungs hold.
+    Until,
+    /// Waits until a time of day.
+    UntilTime,
+    /// Asks a person.
+    Question,
+    /// Proves that something holds now.
+    Look,
+    /// Tells people something.
+    Announce,
+    /// Something that only a person can put back.
+    ByHand,
 }
 
 impl StepKind {
@@ -74,6 +107,14 @@ impl StepKind {
             StepKind::Start => "start",
             StepKind::Reload => "reload",
             StepKind::Await => "wait for",
+            StepKind::Act => "act",
+            StepKind::Work => "work",
+            StepKind::Pause => "pause",
+            StepKind::Until | StepKind::UntilTime => "wait",
+            StepKind::Question => "question",
+            StepKind::Look => "look",
+            StepKind::Announce => "announce",
+            StepKind::ByHand => "by hand",
         }
     }
 }
@@ -118,6 +159,115 @@ pub enum Why {
     ReliesOn(Address),
     /// This one needs it.
     NeededBy(Address),
+    /// The procedure says so, in the line of this number.
+    Written(u32),
+    /// It takes back what this step did.
+    TakesBack(StepId),
+}
+
+/// What a step is about, as it is written: its kind, and the service or the task.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+struct WrittenSubject {
+    /// What is done.
+    kind: StepKind,
+    /// The service that it is done to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    address: Option<Address>,
+    /// What is done, where that is no stop, start, reload or waiting for a service.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    task: Option<Box<Task>>,
+}
+
+impl From<Subject> for WrittenSubject {
+    fn from(subject: Subject) -> Self {
+        match subject {
+            Subject::Service(on) => Self { kind: on.kind, address: Some(on.address), task: None },
+            Subject::Task(task) => {
+                let address = if let Task::Act { address, .. } = task.as_ref() { Some(address.clone()) } else { None };
+                Self { kind: task.kind(), address, task: Some(task) }
+            }
+        }
+    }
+}
+
+impl TryFrom<WrittenSubject> for Subject {
+    type Error = &'static str;
+    fn try_from(written: WrittenSubject) -> Result<Self, Self::Error> {
+        match written {
+            WrittenSubject { task: Some(task), .. } => Ok(Subject::Task(task)),
+            WrittenSubject { kind, address: Some(address), task: None } => Ok(Subject::Service(OnService { address, kind })),
+            WrittenSubject { address: None, task: None, .. } => Err("a step has a service or a task"),
+        }
+    }
+}
+
+/// What a step is about.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(try_from = "WrittenSubject", into = "WrittenSubject")]
+#[schemars(!try_from, !into, with = "WrittenSubject")]
+pub enum Subject {
+    /// Something else than stopping, starting or reloading a service.
+    Task(Box<Task>),
+    /// A service that it stops, starts, reloads or waits for.
+    Service(OnService),
+}
+
+/// A service, and what a step does to it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct OnService {
+    /// The service.
+    pub address: Address,
+    /// What is done.
+    pub kind: StepKind,
+}
+
+/// Which part of a run a step belongs to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Part {
+    /// What was wished for.
+    #[default]
+    Forward,
+    /// The way back.
+    PutBack,
+    /// The procedure that took over.
+    Divert,
+}
+
+/// What a line of a procedure says for its own steps, over what their services say.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(default)]
+pub struct Settings {
+    /// What people call the step.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
+    /// Waited before it begins.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pause_before: Option<Span>,
+    /// Waited once it is through.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pause_after: Option<Span>,
+    /// How long it may take.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub patience: Option<Span>,
+    /// How often it is tried.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub attempts: Option<u32>,
+    /// The gap between attempts.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub gap: Option<Span>,
+    /// What happens when it fails.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub if_it_fails: Option<IfItFails>,
+    /// Groups that it may take below what they keep up.
+    #[serde(skip_serializing_if = "BTreeSet::is_empty")]
+    pub below_keep_up: BTreeSet<GroupName>,
+    /// How long it usually takes, where nothing was seen yet.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub usually: Option<Span>,
+    /// How many rungs prove it, where its service was found ailing: no rung worse than found (R31).
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rungs: Option<u32>,
 }
 
 /// One step.
@@ -125,10 +275,9 @@ pub enum Why {
 pub struct Step {
     /// Its number.
     pub id: StepId,
-    /// The service it is for.
-    pub address: Address,
-    /// What it does.
-    pub kind: StepKind,
+    /// What it is about.
+    #[serde(flatten)]
+    pub subject: Subject,
     /// Why it is there.
     pub why: Why,
     /// How its service was found.
@@ -139,19 +288,204 @@ pub struct Step {
     pub rank: u32,
     /// How long it usually takes, in milliseconds.
     pub usual_ms: u64,
+    /// One in ten takes longer than this, in milliseconds.
+    #[serde(default)]
+    pub slow_ms: u64,
+    /// What the two are made from.
+    #[serde(default)]
+    pub basis: Basis,
     /// How long it takes from its begin to the run's end, in milliseconds.
     pub tail_ms: u64,
     /// Whether the run's length hangs on it.
     pub critical: bool,
+    /// The line of the procedure it comes from, from 1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub line: Option<u32>,
+    /// Which part of the run it belongs to.
+    #[serde(default)]
+    pub part: Part,
+    /// What its line says over its service's settings.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub settings: Option<Box<Settings>>,
 }
 
-/// The steps worked out for a wish.
+impl Step {
+    /// The service it stops, starts, reloads, waits for or acts on.
+    pub fn address(&self) -> Option<&Address> {
+        match &self.subject {
+            Subject::Service(on) => Some(&on.address),
+            Subject::Task(task) => match task.as_ref() {
+                Task::Act { address, .. } => Some(address),
+                _ => None,
+            },
+        }
+    }
+    /// The service that it takes up or down, reloads or waits for.
+    pub fn service(&self) -> Option<&OnService> {
+        match &self.subject {
+            Subject::Service(on) => Some(on),
+            Subject::Task(_) => None,
+        }
+    }
+    /// The task, where it is one.
+    pub fn task(&self) -> Option<&Task> {
+        match &self.subject {
+            Subject::Service(_) => None,
+            Subject::Task(task) => Some(task),
+        }
+    }
+    /// What it does.
+    pub fn kind(&self) -> StepKind {
+        match &self.subject {
+            Subject::Service(on) => on.kind,
+            Subject::Task(task) => task.kind(),
+        }
+    }
+    /// The host it takes place on, where it does.
+    pub fn host(&self) -> Option<&HostName> {
+        match &self.subject {
+            Subject::Service(on) => Some(&on.address.host),
+            Subject::Task(task) => task.host(),
+        }
+    }
+    /// What it does, in a few words: `stop quay-1/fares-db`, or the title of its line.
+    pub fn says(&self) -> String {
+        match &self.subject {
+            Subject::Service(on) => format!("{} {}", on.kind.word(), on.address),
+            Subject::Task(task) => self.settings.as_ref().and_then(|s| s.title.clone()).unwrap_or_else(|| task.says()),
+        }
+    }
+    /// What is done, in a word: the kind of step, or the name of a further act.
+    pub fn does(&self) -> &str {
+        match self.task() {
+            Some(Task::Act { act, .. }) => act,
+            _ => self.kind().word(),
+        }
+    }
+    /// What names it in a row: the service's address, or what is done.
+    pub fn row(&self) -> String {
+        match self.address() {
+            Some(address) => address.to_string(),
+            None => self.says(),
+        }
+    }
+    /// Whether it acts on this service.
+    pub fn is_on(&self, address: &Address) -> bool {
+        self.address() == Some(address)
+    }
+    /// What a setting of its line says.
+    pub fn set<T>(&self, of: impl FnOnce(&Settings) -> Option<T>) -> Option<T> {
+        self.settings.as_deref().and_then(of)
+    }
+}
+
+/// What a sequence is worked out for, as it is written.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+struct WrittenFor {
+    /// The wish, where it is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    wish: Option<Wish>,
+    /// What was chosen for it.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    chosen: BTreeSet<Address>,
+    /// The procedure, where it is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    procedure: Option<ProcedureName>,
+    /// What people call the procedure.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    title: Option<String>,
+}
+
+impl From<For> for WrittenFor {
+    fn from(of: For) -> Self {
+        match of {
+            For::Wish { wish, chosen } => Self { wish: Some(wish), chosen, procedure: None, title: None },
+            For::Procedure { procedure, title } => {
+                Self { wish: None, chosen: BTreeSet::new(), procedure: Some(procedure), title: Some(title) }
+            }
+        }
+    }
+}
+
+impl TryFrom<WrittenFor> for For {
+    type Error = &'static str;
+    fn try_from(written: WrittenFor) -> Result<Self, Self::Error> {
+        match written {
+            WrittenFor { wish: Some(wish), chosen, .. } => Ok(For::Wish { wish, chosen }),
+            WrittenFor { procedure: Some(procedure), title, .. } => {
+                Ok(For::Procedure { title: title.unwrap_or_else(|| procedure.to_string()), procedure })
+            }
+            WrittenFor { wish: None, procedure: None, .. } => Err("a sequence is for a wish or for a procedure"),
+        }
+    }
+}
+
+/// What a sequence is worked out for.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(try_from = "WrittenFor", into = "WrittenFor")]
+#[schemars(!try_from, !into, with = "WrittenFor")]
+pub enum For {
+    /// A wish of a selection.
+    Wish {
+        /// The wish.
+        wish: Wish,
+        /// What was chosen.
+        chosen: BTreeSet<Address>,
+    },
+    /// A procedure.
+    Procedure {
+        /// Its name.
+        procedure: ProcedureName,
+        /// What people call it.
+        title: String,
+    },
+}
+
+impl For {
+    /// What it is, in a few words.
+    pub fn says(&self) -> String {
+        match self {
+            For::Procedure { title, .. } => title.clone(),
+            For::Wish { wish, chosen } => {
+                let chosen: Vec<String> = chosen.iter().map(ToString::to_string).collect();
+                match chosen.as_slice() {
+                    [one] => format!("{wish} {one}"),
+                    [first, second] => format!("{wish} {first}, {second}"),
+                    [first, rest @ ..] => format!("{wish} {first} and {} more", rest.len()),
+                    [] => wish.to_string(),
+                }
+            }
+        }
+    }
+    /// The word that is typed to begin it.
+    pub fn word(&self) -> &str {
+        match self {
+            For::Procedure { procedure, .. } => procedure.as_str(),
+            For::Wish { wish, .. } => wish.word(),
+        }
+    }
+}
+
+/// A look taken before the first act.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Preflight {
+    /// What must hold, for people.
+    pub says: String,
+    /// Where it is looked at.
+    pub host: HostName,
+    /// What is looked at.
+    pub rung: Rung,
+    /// The line of the procedure that asks for it; without one it is added by itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub line: Option<u32>,
+}
+
+/// The steps worked out for a wish or a procedure.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Sequence {
-    /// The wish.
-    pub wish: Wish,
-    /// What was chosen.
-    pub chosen: BTreeSet<Address>,
+    /// What it is for.
+    #[serde(flatten)]
+    pub of: For,
     /// The steps, by number.
     pub steps: Vec<Step>,
     /// Groups whose `keep_up` the operator set aside, in so many words (R20).
@@ -169,7 +503,11 @@ impl Sequence {
     }
     /// The services it acts on.
     pub fn acted_on(&self) -> BTreeSet<Address> {
-        self.steps.iter().filter(|s| s.kind != StepKind::Await).map(|s| s.address.clone()).collect()
+        self.steps.iter().filter(|s| s.kind() != StepKind::Await).filter_map(|s| s.address().cloned()).collect()
+    }
+    /// The services its steps are about.
+    pub fn named(&self) -> BTreeSet<Address> {
+        self.steps.iter().filter_map(|s| s.address().cloned()).collect()
     }
 }
 
@@ -198,8 +536,11 @@ impl Request {
 /// Why a wish cannot be carried out as asked.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Obstacle {
-    /// The service that stands in the way.
-    pub address: Address,
+    /// The service that stands in the way, where it is one.
+    pub address: Option<Address>,
+    /// The line of the procedure that it stands in the way of.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub line: Option<u32>,
     /// Why.
     pub why: String,
     /// What to do.
@@ -266,6 +607,12 @@ pub struct Plan {
     pub left_alone: Vec<LeftAlone>,
     /// What users notice, the gravest first.
     pub hits: Vec<Hit>,
+    /// The looks that are taken before the first act.
+    #[serde(default)]
+    pub preflight: Vec<Preflight>,
+    /// The values that its texts are filled with: answers to its questions, secrets as references.
+    #[serde(default)]
+    pub values: BTreeMap<String, String>,
 }
 
 impl Plan {

@@ -6,6 +6,7 @@
 use std::{
     cmp::Ordering,
     collections::{BTreeMap, BTreeSet, VecDeque},
+    time::Duration,
 };
 
 use super::*;
@@ -29,6 +30,7 @@ pub fn plan(estate: &Estate, graph: &EstateGraph, facts: &Facts, usual: &Usual, 
             work.bring_back();
         }
         Wish::Reload => work.reload_chosen(),
+        Wish::BringToExpected => work.bring_to_expected(),
     }
     work.up_without_needed();
     work.keep_up();
@@ -102,7 +104,7 @@ impl<'a> Work<'a> {
 
     fn obstacle(&mut self, i: u32, why: String, mend: impl Into<String>) {
         let address = self.address(i).clone();
-        self.obstacles.push(Obstacle { address, why, mend: mend.into() });
+        self.obstacles.push(Obstacle { address: Some(address), line: None, why, mend: mend.into() });
     }
 
     // ---- starting ----
@@ -299,6 +301,45 @@ impl<'a> Work<'a> {
         self.pull_in(queue);
     }
 
+    /// Down what is expected to be down, with what relies on it; up what is expected to be up, with what it
+    /// needs (N53). What is ailing or set aside is left alone, with the reason.
+    fn bring_to_expected(&mut self) {
+        let mut rise = VecDeque::new();
+        let mut sink = Vec::new();
+        for i in self.chosen_numbers() {
+            let service = self.services[i as usize];
+            let seen = self.seen[i as usize];
+            let leave = match (&service.hands_off, service.expected, seen) {
+                (Some(reason), ..) => format!("is hands-off: {reason}"),
+                (None, Expected::Either, _) => "may be either".to_owned(),
+                (None, _, SeenState::OutOfReach) => "is out of reach".to_owned(),
+                (None, Expected::Up, SeenState::Ailing) => "is ailing: restart it, or look at what ails it".to_owned(),
+                (None, Expected::Up, SeenState::Proven) | (None, Expected::Down, SeenState::Down) => "is as expected".to_owned(),
+                (None, Expected::Up, _) => {
+                    rise.push_back(i);
+                    continue;
+                }
+                (None, Expected::Down, _) => {
+                    sink.push(i);
+                    continue;
+                }
+            };
+            self.left_alone.insert(i, leave);
+        }
+        self.chosen.fill(false);
+        for &i in &sink {
+            self.chosen[i as usize] = true;
+        }
+        self.stop_closure();
+        self.chosen.fill(false);
+        rise.retain(|&i| self.stop[i as usize].is_none());
+        for &i in &rise {
+            self.chosen[i as usize] = true;
+            self.choose_start(i);
+        }
+        self.pull_in(rise);
+    }
+
     fn reload_chosen(&mut self) {
         for i in self.chosen_numbers() {
             let service = self.services[i as usize];
@@ -347,7 +388,7 @@ impl<'a> Work<'a> {
             let list: Vec<String> = unnamed.iter().map(ToString::to_string).collect();
             let what = match self.request.wish {
                 Wish::Start => "would start without what it relies on being proven",
-                Wish::Stop | Wish::Restart | Wish::Reload => "would be left standing on what stops",
+                Wish::Stop | Wish::Restart | Wish::Reload | Wish::BringToExpected => "would be left standing on what stops",
             };
             self.asks.push(Ask::LeftStanding { says: format!("{} {what}", list.join(", ")), addresses: unnamed });
         }
@@ -402,8 +443,7 @@ impl<'a> Work<'a> {
         let hits = self.hits(&steps);
         Plan {
             sequence: Sequence {
-                wish: self.request.wish,
-                chosen: self.request.chosen.clone(),
+                of: For::Wish { wish: self.request.wish, chosen: self.request.chosen.clone() },
                 steps,
                 below_keep_up: self.request.below_keep_up.clone(),
                 left_standing: self.standing.iter().map(|&i| self.address(i).clone()).collect(),
@@ -418,6 +458,8 @@ impl<'a> Work<'a> {
             obstacles: self.obstacles,
             asks: self.asks,
             hits,
+            preflight: Vec::new(),
+            values: BTreeMap::new(),
         }
     }
 
@@ -437,17 +479,18 @@ impl<'a> Work<'a> {
             }
         }
         let waits = self.waits(&nodes, &node_of);
-        let durations: Vec<u64> = nodes
+        let estimates: Vec<Estimate> = nodes
             .iter()
             .map(|&(i, kind)| {
                 let nothing_to_do = match kind {
                     StepKind::Stop => self.seen[i as usize] == SeenState::Down,
                     StepKind::Start => self.seen[i as usize] == SeenState::Proven && self.stop[i as usize].is_none(),
-                    StepKind::Reload | StepKind::Await => false,
+                    _ => false,
                 };
-                if nothing_to_do { 0 } else { usual.of(self.services[i as usize], kind).as_millis() as u64 }
+                if nothing_to_do { Estimate::exactly(Duration::ZERO) } else { usual.of(self.services[i as usize], kind) }
             })
             .collect();
+        let durations: Vec<u64> = estimates.iter().map(|e| e.usual_ms).collect();
         let (order, rank) = ranked(&waits);
         let mut tail = vec![0u64; nodes.len()];
         let mut reaches = vec![0u64; nodes.len()];
@@ -475,21 +518,25 @@ impl<'a> Work<'a> {
                 let (i, kind) = nodes[v];
                 let why = match kind {
                     StepKind::Stop => self.stop[i as usize].clone(),
-                    StepKind::Start | StepKind::Reload | StepKind::Await => self.raise[i as usize].clone().map(|(_, why)| why),
+                    _ => self.raise[i as usize].clone().map(|(_, why)| why),
                 };
                 let mut waits: Vec<Wait> = waits[v].iter().map(|&(w, release)| Wait { step: number[w as usize], release }).collect();
                 waits.sort_by_key(|w| w.step);
                 Step {
                     id: number[v],
-                    address: self.address(i).clone(),
-                    kind,
+                    subject: Subject::Service(OnService { address: self.address(i).clone(), kind }),
                     why: why.expect("a node is only made for what has a reason"),
                     found: self.seen[i as usize],
                     waits,
                     rank: rank[v],
                     usual_ms: durations[v],
+                    slow_ms: estimates[v].slow_ms,
+                    basis: estimates[v].basis,
                     tail_ms: tail[v],
                     critical: length > 0 && begins[v] + tail[v] == length,
+                    line: None,
+                    part: Part::Forward,
+                    settings: None,
                 }
             })
             .collect()
@@ -504,7 +551,7 @@ impl<'a> Work<'a> {
                 Vec::with_capacity(match kind {
                     StepKind::Stop => self.graph.reliant[i as usize].len(),
                     StepKind::Start => self.graph.relies_on[i as usize].iter().map(|r| r.any_of.len()).sum::<usize>() + 1,
-                    StepKind::Reload | StepKind::Await => 0,
+                    _ => 0,
                 })
             })
             .collect();
@@ -539,27 +586,33 @@ impl<'a> Work<'a> {
                         add(v, raise_of[first as usize], Release::WhenEnded);
                     }
                 }
-                StepKind::Reload | StepKind::Await => {}
+                _ => {}
             }
         }
         waits
     }
 
     fn hits(&self, steps: &[Step]) -> Vec<Hit> {
-        let starts: BTreeMap<&Address, &Step> = steps.iter().filter(|s| s.kind == StepKind::Start).map(|s| (&s.address, s)).collect();
-        let mut hits: Vec<Hit> = steps
-            .iter()
-            .filter(|s| s.kind == StepKind::Stop && s.found.is_up())
-            .map(|s| {
-                let service = &self.estate.services[&s.address];
-                let back = starts.get(&s.address);
-                let usual_ms = back.map(|b| s.tail_ms.saturating_sub(b.tail_ms) + b.usual_ms);
-                Hit { address: s.address.clone(), impact: service.impact.clone(), usual_ms }
-            })
-            .collect();
-        hits.sort_by(|a, b| b.impact.level.cmp(&a.impact.level).then_with(|| a.address.cmp(&b.address)));
-        hits
+        hits(self.estate, steps)
     }
+}
+
+/// What users notice of steps that are laid out: of each service that goes down, for how long it is away.
+pub(crate) fn hits(estate: &Estate, steps: &[Step]) -> Vec<Hit> {
+    let mut starts: BTreeMap<&Address, &Step> = BTreeMap::new();
+    for step in steps.iter().filter(|s| s.kind() == StepKind::Start) {
+        starts.extend(step.address().map(|a| (a, step)));
+    }
+    let mut hits: BTreeMap<&Address, Hit> = BTreeMap::new();
+    for step in steps.iter().filter(|s| s.kind() == StepKind::Stop && s.found.is_up()) {
+        let Some((address, service)) = step.address().and_then(|a| Some((a, estate.services.get(a)?))) else { continue };
+        let back = starts.get(address).filter(|b| b.id > step.id);
+        let usual_ms = back.map(|b| step.tail_ms.saturating_sub(b.tail_ms) + b.usual_ms);
+        hits.entry(address).or_insert_with(|| Hit { address: address.clone(), impact: service.impact.clone(), usual_ms });
+    }
+    let mut hits: Vec<Hit> = hits.into_values().collect();
+    hits.sort_by(|a, b| b.impact.level.cmp(&a.impact.level).then_with(|| a.address.cmp(&b.address)));
+    hits
 }
 
 /// The numbers of services for which something is known. Both are ordered by address: one pass, no look-ups.

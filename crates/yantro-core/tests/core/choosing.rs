@@ -9,7 +9,7 @@ use yantro_core::{
     graph::{EstateGraph, Toward, loop_of},
     name::Address,
     overrides::{Override, applied},
-    run::Rooms,
+    run::{Room, Rooms},
     selection::resolve,
 };
 
@@ -109,10 +109,10 @@ fn limited(limits: &str) -> (yantro_core::estate::Estate, Rooms) {
 fn limits_hold_over_all_runs(#[case] limits: &str, #[case] fit: usize) {
     let (_, mut rooms) = limited(limits);
     let mut taken = Vec::new();
-    for address in addresses("a b c") {
-        if rooms.has_room(&address) {
-            rooms.take(&address);
-            taken.push(address);
+    for room in addresses("a b c").into_iter().map(Room::Service) {
+        if rooms.has_room(&room) {
+            rooms.take(&room);
+            taken.push(room);
         }
     }
     assert_eq!(taken.len(), fit);
@@ -123,9 +123,9 @@ fn limits_hold_over_all_runs(#[case] limits: &str, #[case] fit: usize) {
 #[test]
 fn a_group_has_a_limit_of_its_own() {
     let (_, mut rooms) = limited("");
-    let [left, right]: [Address; 2] = ["h/left".parse().unwrap(), "h/right".parse().unwrap()];
+    let [left, right, other] = ["h/left", "h/right", "h/a"].map(|a| Room::Service(a.parse().unwrap()));
     rooms.take(&left);
-    assert!(!rooms.has_room(&right) && rooms.has_room(&"h/a".parse().unwrap()));
+    assert!(!rooms.has_room(&right) && rooms.has_room(&other));
     rooms.give_back(&left);
     assert!(rooms.has_room(&right));
     assert!(Rooms::unlimited().has_room(&right));

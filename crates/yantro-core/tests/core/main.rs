@@ -3,6 +3,7 @@
 mod choosing;
 mod estates;
 mod order;
+mod procedures;
 mod runs;
 mod vetting;
 mod world;

@@ -13,13 +13,13 @@ fn planned(relations: &str, more: &str, found: &str, wish: Wish, chosen: &str) -
 /// The plan's ranks in one line: `-a` stops a, `+a` starts it, `?a` waits for it, `!a` reloads it.
 fn drawn(plan: &Plan) -> String {
     let step = |s: &&yantro_core::sequence::Step| {
-        let mark = match s.kind {
+        let mark = match s.kind() {
             StepKind::Stop => "-",
             StepKind::Start => "+",
             StepKind::Reload => "!",
-            StepKind::Await => "?",
+            _ => "?",
         };
-        format!("{mark}{}", s.address.service)
+        format!("{mark}{}", s.address().unwrap().service)
     };
     plan.ranks().iter().map(|r| r.iter().map(step).collect::<Vec<_>>().join(" ")).collect::<Vec<_>>().join(" | ")
 }
@@ -141,5 +141,8 @@ fn a_group_that_would_fall_below_what_it_keeps_up_must_be_named() {
     request.below_keep_up.insert("gates".parse().unwrap());
     let plan = plan(&estate, &graph, &found, &Usual::default(), &request);
     assert!(plan.can_begin());
-    assert!(plan.sequence.steps.iter().any(|s| s.address.service.as_str() == "hall"), "with the gates all down, the hall goes too");
+    assert!(
+        plan.sequence.steps.iter().any(|s| s.address().unwrap().service.as_str() == "hall"),
+        "with the gates all down, the hall goes too"
+    );
 }

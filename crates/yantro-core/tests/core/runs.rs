@@ -6,10 +6,7 @@ use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
     name::Address,
-    run::{
-        ActKind, Begun, Decision, DecisionKind, Event, Input, Refusal, Rooms, Run, RunId, RunState, StepEnd, StepState,
-        event::EVENT_VERSION,
-    },
+    run::{ActKind, Begun, Decision, DecisionKind, Event, Input, Refusal, Rooms, Run, RunId, RunState, StepEnd, StepState},
     sequence::{Request, StepId, Wish},
     state::SeenState,
     time::Timestamp,
@@ -184,18 +181,8 @@ fn began(relations: &str, chosen: &str) -> Began {
         &Default::default(),
         &Request::new(Wish::Restart, addresses(chosen)),
     );
-    let begun = Begun {
-        version: EVENT_VERSION,
-        who: "maren".into(),
-        why: None,
-        edition: 1,
-        as_found: plan.sequence.steps.iter().map(|s| (s.address.clone(), s.found)).collect(),
-        services: estate.services.clone(),
-        sequence: plan.sequence,
-        keep_up: BTreeMap::new(),
-        overrides: BTreeMap::new(),
-        at_once: None,
-    };
+    let services = estate.services.clone();
+    let begun = Begun { services, ..Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()) };
     let now = Timestamp::from_ms(1_000);
     Began { run: Run::begin(RunId(1), now, begun), rooms: Rooms::unlimited(), now }
 }
@@ -210,7 +197,7 @@ impl Began {
     fn first_looks(&mut self, unconfirmed: &[&str]) {
         self.given(Input::Locked);
         let (seen, unconfirmed) = (self.found(), unconfirmed.iter().map(|s| (*s).to_owned()).collect());
-        self.given(Input::FirstLooked { seen, unconfirmed });
+        self.given(Input::FirstLooked { seen, rungs: BTreeMap::new(), unconfirmed });
     }
     fn refused(&mut self, input: Input) -> Refusal {
         let before = told(&self.run);
@@ -283,7 +270,7 @@ fn cases() -> impl Strategy<Value = Case> {
             prop::collection::vec(any::<bool>(), n),
             0..n,
             0u8..3,
-            0u8..5,
+            0u8..6,
             1u32..5,
             prop::collection::btree_set(1usize..80, 0..4),
         )
@@ -340,7 +327,8 @@ fn built(case: &Case) -> (World, Request, Operator) {
     world.kill_at.clone_from(&case.kills);
     let wish = [Wish::Start, Wish::Stop, Wish::Restart][case.wish as usize];
     let operator =
-        [Operator::TriesAgain, Operator::PassesOver, Operator::Vouches, Operator::Releases, Operator::GivesUp][case.operator as usize];
+        [Operator::TriesAgain, Operator::PassesOver, Operator::Vouches, Operator::Releases, Operator::PutsBack, Operator::GivesUp]
+            [case.operator as usize];
     (world, Request::new(wish, addresses(&format!("s{}", case.chosen))), operator)
 }
 
@@ -384,10 +372,10 @@ proptest! {
             let found = all.iter().map(|a| (a.clone(), state)).collect();
             let plan = yantro_core::sequence::plan(&world.estate, &graph, &found, &Default::default(), &Request::new(wish, all.clone()));
             let s = plan.sequence;
-            s.steps.iter().flat_map(|a| a.waits.iter().map(|w| (a.address.clone(), s.step(w.step).address.clone())).collect::<Vec<_>>()).collect::<BTreeSet<_>>()
+            s.steps.iter().flat_map(|a| a.waits.iter().map(|w| (a.row(), s.step(w.step).row())).collect::<Vec<_>>()).collect::<BTreeSet<_>>()
         };
         let starts = edges(Wish::Start, SeenState::Down);
-        let stops: BTreeSet<(Address, Address)> = edges(Wish::Stop, SeenState::Proven).into_iter().map(|(a, b)| (b, a)).collect();
+        let stops: BTreeSet<(String, String)> = edges(Wish::Stop, SeenState::Proven).into_iter().map(|(a, b)| (b, a)).collect();
         prop_assert_eq!(starts, stops);
     }
 }

@@ -64,11 +64,11 @@ fn faults(text: &str) -> Vec<(String, usize, String)> {
     "did you mean \"up\"?"
 )]
 #[case::wrong_type("a", "[service.b]\nlike = \"x\"\nladder = \"port\"\n", "wrong-type", "a list")]
-#[case::put_back_is_refused_by_name(
+#[case::diverts_to_nothing(
     "a",
-    "[service.b]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 1 }]\nif_it_fails = \"put-back\"\n",
-    "not-yet",
-    "put-back"
+    "[service.b]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 1 }]\nif_it_fails = { divert = \"call\" }\n",
+    "unknown-name",
+    "no such procedure"
 )]
 #[case::relies_on_itself("a -> a", "", "relies-on-itself", "itself")]
 #[case::unknown_like("a", "[service.b]\nlike = \"y\"\n", "unknown-name", "[like.y]")]

@@ -6,13 +6,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use yantro_core::{
     estate::{Estate, Force},
     graph::EstateGraph,
-    name::Address,
-    run::{
-        ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Event, Input, Rooms, Run, RunId,
-        event::{EVENT_VERSION, KeepUp},
-        input::Order,
-    },
-    sequence::{Request, StepKind, Usual, plan},
+    name::{Address, ProcedureName},
+    procedure::{self, Asked},
+    run::{ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Rooms, Run, RunId, StepState, input::Order},
+    sequence::{Part, Request, StepId, StepKind, Usual, plan},
     state::{Answer, Facts, SeenState},
     time::Timestamp,
 };
@@ -39,6 +36,8 @@ pub enum Operator {
     /// Lets go of the service whose step failed.
     Releases,
     GivesUp,
+    /// Has everything put back; where that fails, vouches for it.
+    PutsBack,
 }
 
 pub struct World {
@@ -63,6 +62,14 @@ pub struct World {
     pub at_once: Option<u32>,
     /// Services whose locks were given back while the run went on.
     pub unlocked: BTreeSet<Address>,
+    /// What work was done, by its title.
+    pub works: Vec<String>,
+    /// Work that ends badly, by its title.
+    pub failing_work: Vec<String>,
+    /// What work prints.
+    pub output: String,
+    /// What every look before the first act answers.
+    pub preflight: Answer,
 }
 
 impl World {
@@ -84,6 +91,10 @@ impl World {
             was_held: false,
             at_once: None,
             unlocked: BTreeSet::new(),
+            works: Vec::new(),
+            failing_work: Vec::new(),
+            output: String::new(),
+            preflight: Answer::holds("so"),
         }
     }
 
@@ -99,32 +110,28 @@ impl World {
         if !plan.can_begin() {
             return None;
         }
-        let sequence = plan.sequence;
-        let mut answerable: BTreeSet<Address> = sequence.steps.iter().map(|s| s.address.clone()).collect();
-        for a in answerable.clone() {
-            answerable.extend(self.estate.services[&a].relies_on_any().cloned());
+        let begun = Begun { at_once: self.at_once, ..Begun::of(plan, &self.estate, 1, "maren", &BTreeMap::new()) };
+        self.run(begun, operator)
+    }
+
+    /// Plans a procedure and plays it to its end. `None` where it could not be begun.
+    pub fn play_procedure(&mut self, name: &str, answers: &[(&str, &str)], operator: Operator) -> Option<Run> {
+        let graph = EstateGraph::new(&self.estate);
+        let facts: Facts = self.states.clone().into_iter().collect();
+        let procedure = &self.estate.procedures[&name.parse::<ProcedureName>().unwrap()];
+        let given = answers.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect();
+        let values = procedure::settle(&self.estate, &graph, procedure, &given).unwrap();
+        let asked = Asked { values, ..Asked::default() };
+        let plan = procedure::plan(&self.estate, &graph, &facts, &Usual::default(), procedure, &asked);
+        if !plan.can_begin() {
+            return None;
         }
-        let keep_up = self
-            .estate
-            .groups
-            .iter()
-            .filter_map(|(n, g)| {
-                let keep_up = if sequence.below_keep_up.contains(n) { 0 } else { g.keep_up? };
-                Some((n.clone(), KeepUp { members: g.members.clone(), keep_up, at_once: g.at_once }))
-            })
-            .collect();
-        let begun = Begun {
-            version: EVENT_VERSION,
-            who: "maren".into(),
-            why: None,
-            edition: 1,
-            as_found: sequence.steps.iter().map(|s| (s.address.clone(), s.found)).collect(),
-            services: answerable.iter().map(|a| (a.clone(), self.estate.services[a].clone())).collect(),
-            sequence,
-            keep_up,
-            overrides: BTreeMap::new(),
-            at_once: self.at_once,
-        };
+        let begun = Begun { at_once: self.at_once, ..Begun::of(plan, &self.estate, 1, "maren", &BTreeMap::new()) };
+        self.run(begun, operator)
+    }
+
+    /// Plays what begins so to its end.
+    pub fn run(&mut self, begun: Begun, operator: Operator) -> Option<Run> {
         self.events.push((self.now, Event::Begun(Box::new(begun.clone()))));
         let mut run = Run::begin(RunId(1), self.now, begun);
         self.later(0, Input::Locked);
@@ -153,11 +160,7 @@ impl World {
             };
             self.give(&mut run, input);
         }
-        assert!(
-            run.has_ended(),
-            "the run never ended: {:?}",
-            run.steps().map(|(s, n)| (s.address.clone(), s.kind, n.state.word())).collect::<Vec<_>>()
-        );
+        assert!(run.has_ended(), "the run never ended: {:?}", run.steps().map(|(s, n)| (s.says(), n.state.word())).collect::<Vec<_>>());
         Some(run)
     }
 
@@ -168,7 +171,7 @@ impl World {
 
     fn give(&mut self, run: &mut Run, input: Input) {
         let mut rooms = Rooms::new(&self.estate);
-        run.in_flight().for_each(|a| rooms.take(a));
+        run.rooms_taken().for_each(|r| rooms.take(&r));
         self.was_held = run.hold_no().is_some();
         let taken = run.take(input, self.now, &mut rooms).unwrap_or_else(|e| panic!("refused: {e}"));
         self.events.extend(taken.events.into_iter().map(|e| (self.now, e)));
@@ -194,6 +197,10 @@ impl World {
     }
 
     fn decide(&mut self, run: &Run, operator: Operator, nth: u32) -> Input {
+        if let Some((step, _)) = run.steps().find(|(_, n)| matches!(n.state, StepState::Asking { answer: Some(_), .. })) {
+            let kind = DecisionKind::Answer { step: step.id, value: "yes".into() };
+            return Input::Decide(Decision { kind, hold: None, who: "maren".into(), why: None });
+        }
         let step =
             run.awaiting().next().unwrap_or_else(|| panic!("nothing awaits a decision: {:?}", run.hold_causes().collect::<Vec<_>>()));
         let asked = matches!(run.step_now(step).state, yantro_core::run::StepState::Asking { .. });
@@ -201,7 +208,15 @@ impl World {
             Operator::TriesAgain if asked && nth.is_multiple_of(2) => DecisionKind::Force { step },
             Operator::TriesAgain if nth < 40 => DecisionKind::TryAgain { step, change: None },
             Operator::TriesAgain | Operator::GivesUp => DecisionKind::GiveUp,
-            Operator::Releases => DecisionKind::Release { address: run.begun.sequence.step(step).address.clone() },
+            Operator::Releases => match run.begun.sequence.step(step).address() {
+                Some(address) => DecisionKind::Release { address: address.clone() },
+                None => DecisionKind::PassOver { step },
+            },
+            Operator::PutsBack if run.part() != Part::PutBack && run.allowed().iter().any(|a| a.kind == DecisionKind::PutBack) => {
+                DecisionKind::PutBack
+            }
+            Operator::PutsBack if asked => DecisionKind::PassOver { step },
+            Operator::PutsBack => DecisionKind::PassOver { step },
             Operator::PassesOver => DecisionKind::PassOver { step },
             Operator::Vouches => DecisionKind::Vouch { step },
         };
@@ -222,7 +237,7 @@ impl World {
             Order::TakeLocks => self.later(0, Input::Locked),
             Order::FirstLook => {
                 let seen = self.seen(run.answerable().cloned());
-                self.later(1, Input::FirstLooked { seen, unconfirmed: vec![] });
+                self.later(1, Input::FirstLooked { seen, rungs: BTreeMap::new(), unconfirmed: vec![] });
             }
             Order::FreshLook { step, addresses } => {
                 let seen = self.seen(addresses);
@@ -232,8 +247,13 @@ impl World {
                 let seen = self.seen(run.answerable().cloned());
                 self.later(1, Input::FinalLooked { seen });
             }
-            Order::Act { step, act, kind, address } => {
+            Order::Act { step, act, kind } => {
                 assert!(self.given.insert(act.0), "act {} was given twice", act.0);
+                let planned = run.begun.sequence.step(step);
+                if let ActKind::Work | ActKind::Announce = kind {
+                    return self.work(run, step, act);
+                }
+                let address = planned.address().unwrap().clone();
                 self.always(run, kind, &address);
                 self.act(kind, &address);
                 let begun = ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, marks: BTreeMap::new() };
@@ -242,18 +262,35 @@ impl World {
                     self.later(2, Input::ActEnded { step, act, end: ActEnd::Sent });
                 }
             }
-            Order::FindAct { step, act, kind, address } => {
-                if self.given.contains(&act.0) {
+            Order::FindAct { step, act, kind } => {
+                if self.given.contains(&act.0) && matches!(kind, ActKind::Work | ActKind::Announce) {
+                    let end = self.work_ends(run, step);
+                    self.later(1, Input::ActEnded { step, act, end });
+                } else if self.given.contains(&act.0) {
                     let begun = ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, marks: BTreeMap::new() };
                     self.later(1, Input::ActBegun { step, act, begun });
                     if kind != ActKind::Start {
                         self.later(2, Input::ActEnded { step, act, end: ActEnd::Sent });
                     }
                 } else {
-                    self.carry_out(run, Order::Act { step, act, kind, address });
+                    self.carry_out(run, Order::Act { step, act, kind });
                 }
             }
-            Order::Climb { step, attempt, address, kind, from, .. } => {
+            Order::Preflight { looks } => {
+                let answers = looks.into_iter().map(|l| (l, self.preflight.clone())).collect();
+                self.later(1, Input::Preflighted { answers });
+            }
+            Order::PlanDivert { procedure, failed, reason } => {
+                let planned = self.divert(run, &procedure, &failed, &reason);
+                self.later(1, Input::DivertPlanned(planned));
+            }
+            Order::Climb { step, attempt, .. } if run.begun.sequence.step(step).task().is_some() => {
+                for rung in 0..4 {
+                    self.later(5 + rung, Input::RungLooked { step, attempt, rung: rung as u32, answer: Answer::holds("so"), logs: vec![] });
+                }
+            }
+            Order::Climb { step, attempt, kind, from, .. } => {
+                let address = run.begun.sequence.step(step).address().unwrap().clone();
                 self.looking.insert(step.0);
                 let rungs = run.begun.services[&address].ladder_of(kind).len();
                 self.rungs.insert(step.0, rungs);
@@ -290,6 +327,46 @@ impl World {
         }
     }
 
+    fn work(&mut self, run: &Run, step: StepId, act: yantro_core::run::ActId) {
+        let planned = run.begun.sequence.step(step);
+        let held = run.hold_no().is_some() && self.was_held;
+        assert!(!held, "{} while held", planned.says());
+        self.works.push(planned.says());
+        let begun = ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, marks: BTreeMap::new() };
+        self.later(1, Input::ActBegun { step, act, begun });
+        let end = self.work_ends(run, step);
+        self.later(2, Input::ActEnded { step, act, end });
+    }
+
+    fn work_ends(&self, run: &Run, step: StepId) -> ActEnd {
+        let says = run.begun.sequence.step(step).says();
+        let code = i32::from(self.failing_work.contains(&says));
+        ActEnd::Exited { code, output: self.output.clone() }
+    }
+
+    fn divert(&self, run: &Run, procedure: &ProcedureName, failed: &str, reason: &str) -> Result<Divert, String> {
+        let procedure = self.estate.procedures.get(procedure).ok_or("there is no such procedure")?;
+        let graph = EstateGraph::new(&self.estate);
+        let facts: Facts = self.states.clone().into_iter().collect();
+        let mut given = BTreeMap::new();
+        for (name, value) in [("failed", failed), ("reason", reason)] {
+            if procedure.questions.contains_key(name) {
+                given.insert(name.to_owned(), value.to_owned());
+            }
+        }
+        let values = procedure::settle(&self.estate, &graph, procedure, &given).map_err(|f| f[0].why.clone())?;
+        let after = run.begun.sequence.steps.len() as u32;
+        let asked = Asked { values: values.clone(), part: Part::Divert, after, ..Asked::default() };
+        let plan = procedure::plan(&self.estate, &graph, &facts, &Usual::default(), procedure, &asked);
+        if let Some(obstacle) = plan.obstacles.first() {
+            return Err(obstacle.why.clone());
+        }
+        let all = yantro_core::run::event::answerable(&self.estate, &plan.sequence.steps);
+        let beside = yantro_core::run::event::beside(&self.estate, &plan.sequence.steps, &all);
+        let services = all.into_iter().map(|a| (a.clone(), self.estate.services[&a].clone())).collect();
+        Ok(Divert { title: procedure.title.clone(), steps: plan.sequence.steps, services, beside, values })
+    }
+
     fn act(&mut self, kind: ActKind, address: &Address) {
         self.acts.push((kind, address.clone()));
         let fault = self.faults.get(address).copied().unwrap_or(Fault::None);
@@ -305,7 +382,7 @@ impl World {
             }
             ActKind::Stop | ActKind::Clear if fault == Fault::IgnoresStop => self.state(address),
             ActKind::Stop | ActKind::Clear | ActKind::Force => SeenState::Down,
-            ActKind::Reload | ActKind::Evidence(_) => self.state(address),
+            ActKind::Reload | ActKind::Evidence(_) | ActKind::Further | ActKind::Work | ActKind::Announce => self.state(address),
         };
         self.states.insert(address.clone(), state);
     }
@@ -364,7 +441,7 @@ impl World {
                     .any(|(_, e)| matches!(e, Event::Decided { decision } if matches!(decision.kind, DecisionKind::Force { .. })));
                 assert!(asked == Force::Allow || said, "{address} is forced without being asked");
             }
-            ActKind::Clear | ActKind::Reload | ActKind::Evidence(_) => {}
+            ActKind::Clear | ActKind::Reload | ActKind::Evidence(_) | ActKind::Further | ActKind::Work | ActKind::Announce => {}
         }
     }
 }

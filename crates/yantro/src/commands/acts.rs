@@ -51,6 +51,9 @@ pub struct Selection {
     /// Why, for the record.
     #[arg(long)]
     why: Option<String>,
+    /// The number of the change it belongs to.
+    #[arg(long, value_name = "NUMBER")]
+    change: Option<String>,
 }
 
 /// What is wished for.
@@ -60,6 +63,7 @@ enum WishArg {
     Stop,
     Restart,
     Reload,
+    BringToExpected,
 }
 
 /// Work out a sequence and show it; touches nothing.
@@ -111,6 +115,7 @@ impl Selection {
             overrides,
             at_once: self.at_once,
             why: self.why,
+            change: self.change,
         })
     }
 }
@@ -123,6 +128,7 @@ impl Preview {
             WishArg::Stop => Wish::Stop,
             WishArg::Restart => Wish::Restart,
             WishArg::Reload => Wish::Reload,
+            WishArg::BringToExpected => Wish::BringToExpected,
         };
         let request = self.selection.request(wish)?;
         wait_for(async {
@@ -146,6 +152,7 @@ impl Wanted {
             "start" => Wish::Start,
             "stop" => Wish::Stop,
             "reload" => Wish::Reload,
+            "bring-to-expected" => Wish::BringToExpected,
             _ => Wish::Restart,
         };
         let request = self.selection.request(wish)?;
@@ -162,16 +169,8 @@ impl Wanted {
                 }
                 return Ok(Exit::Failed);
             }
-            if !self.yes {
-                if !say.at_terminal() {
-                    say.talk("Nothing was begun: this is no terminal to ask at. Say --yes to begin without being asked.");
-                    return Ok(Exit::NotConfirmed);
-                }
-                let question = format!("\nType {} to begin:", tinted(Tint::Strong, wish.word()));
-                if !say.asks(&question, wish.word()) {
-                    say.talk("Nothing was begun.");
-                    return Ok(Exit::NotConfirmed);
-                }
+            if !self.yes && !confirmed(say, wish.word()) {
+                return Ok(Exit::NotConfirmed);
             }
             let begun: RunBegun = client.post("/runs", &request).await?;
             if self.unwatched {
@@ -187,42 +186,63 @@ impl Wanted {
     }
 }
 
+/// Asks whether to begin, by a word that has to be typed.
+pub(crate) fn confirmed(say: &Say, word: &str) -> bool {
+    if !say.at_terminal() {
+        say.talk("Nothing was begun: this is no terminal to ask at. Say --yes to begin without being asked.");
+        return false;
+    }
+    let yes = say.asks(&format!("\nType {} to begin:", tinted(Tint::Strong, word)), word);
+    if !yes {
+        say.talk("Nothing was begun.");
+    }
+    yes
+}
+
 /// Shows a plan: the sentence, the ranks, what is left alone, what stands in the way.
 pub(crate) fn show(plan: &PlanView, line: &dyn Fn(String)) {
     let sequence = &plan.plan.sequence;
-    let chosen: Vec<String> = sequence.chosen.iter().map(ToString::to_string).collect();
-    let chosen = if chosen.len() > 4 { format!("{} and {} more", chosen[..3].join(", "), chosen.len() - 3) } else { chosen.join(", ") };
-    line(format!("\n{} {chosen}", tinted(Tint::Strong, sequence.wish)));
-    line(format!("{} About {} in all.\n", plan.says, roughly(sequence.usual_ms)));
-    let mut table = marks::table(&["", "STEP", "SERVICE", "FOUND", "USUALLY", "WHY"]);
-    let mut rank = None;
+    line(format!("\n{}", tinted(Tint::Strong, sequence.of.says())));
+    line(format!("{} About {} in all, 9 in 10 within {}.\n", plan.says, roughly(plan.forecast.likely_ms), roughly(plan.forecast.late_ms)));
+    let lined = sequence.steps.iter().any(|s| s.line.is_some());
+    let mut table = marks::table(&["", "STEP", if lined { "OF" } else { "SERVICE" }, "FOUND", "USUALLY", "WHY"]);
+    let (mut rank, mut in_line) = (None, None);
     for step in &sequence.steps {
-        let first = rank.replace(step.rank) != Some(step.rank);
+        let head = match step.line {
+            Some(no) => (in_line.replace(no) != Some(no)).then(|| format!("line {no}")),
+            None => (rank.replace(step.rank) != Some(step.rank)).then(|| format!("rank {}", step.rank + 1)),
+        };
         let why = match &step.why {
             Why::Chosen => "chosen".to_owned(),
             Why::ReliesOn(a) => format!("relies on {a}"),
             Why::NeededBy(a) => format!("needed by {a}"),
+            Why::Written(_) => String::new(),
+            Why::TakesBack(step) => format!("takes back step {step}"),
         };
-        let unneeded = match step.kind {
+        let starts_only = || !sequence.steps.iter().any(|s| s.address() == step.address() && s.kind() == StepKind::Stop);
+        let unneeded = match step.kind() {
             StepKind::Stop => step.found == SeenState::Down,
-            StepKind::Start => {
-                step.found == SeenState::Proven && !sequence.steps.iter().any(|s| s.address == step.address && s.kind == StepKind::Stop)
-            }
-            StepKind::Reload | StepKind::Await => false,
+            StepKind::Start => step.found == SeenState::Proven && starts_only(),
+            _ => false,
         };
-        let usually = if unneeded { "so already".to_owned() } else { roughly(step.usual_ms) };
+        let usually = match step.usual_ms {
+            _ if unneeded => "so already".to_owned(),
+            0 => String::new(),
+            ms => roughly(ms),
+        };
+        let row = step.row();
         table.add_row([
-            if first { format!("rank {}", step.rank + 1) } else { String::new() },
-            step.kind.word().to_owned(),
-            if step.critical { tinted(Tint::Strong, &step.address) } else { step.address.to_string() },
-            step.found.to_string(),
+            head.unwrap_or_default(),
+            step.does().to_owned(),
+            if step.critical { tinted(Tint::Strong, &row) } else { row },
+            if step.service().is_some() { step.found.to_string() } else { String::new() },
             usually,
             why,
         ]);
     }
     line(marks::lines(&table));
     if sequence.steps.iter().any(|s| s.critical) {
-        line(tinted(Tint::Rest, "\nThe run's length hangs on the services in bold."));
+        line(tinted(Tint::Rest, "\nThe run's length hangs on the steps in bold."));
     }
     for hit in plan.plan.hits.iter().filter(|h| h.impact.says.is_some()) {
         let length = hit.usual_ms.map_or("until it is started again".to_owned(), |ms| format!("about {}", roughly(ms)));
@@ -246,6 +266,7 @@ pub(crate) fn show(plan: &PlanView, line: &dyn Fn(String)) {
         ));
     }
     for obstacle in &plan.plan.obstacles {
-        line(format!("\n{} {}.\n  {}", tinted(Tint::Alarm, "Not possible:"), obstacle.why, obstacle.mend));
+        let at = obstacle.line.map_or(String::new(), |l| format!("line {l}: "));
+        line(format!("\n{} {at}{}.\n  {}", tinted(Tint::Alarm, "Not possible:"), obstacle.why, obstacle.mend));
     }
 }

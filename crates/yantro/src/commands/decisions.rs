@@ -130,6 +130,10 @@ pub fn command_for(run: RunId, allowed: &Allowed) -> String {
         DecisionKind::Vouch { step } => format!("yantro vouch {run} {step} --why …"),
         DecisionKind::Release { address } => format!("yantro release {run} {address} --why …"),
         DecisionKind::Force { step } => format!("yantro force {run} {step}"),
+        DecisionKind::Answer { step, value } if value.is_empty() => format!("yantro answer {run} {step} VALUE"),
+        DecisionKind::Answer { step, value } => format!("yantro answer {run} {step} {value}"),
+        DecisionKind::PutBack => format!("yantro put-back {run}"),
+        DecisionKind::Divert { procedure } => format!("yantro divert {run} {procedure}"),
         DecisionKind::GiveUp => format!("yantro give-up {run} --why …"),
     }
 }
@@ -168,12 +172,17 @@ async fn decide(
     if watch {
         return super::follow::watch(client, RunId(run), say).await;
     }
-    if say.is_json() {
-        say.json(&after);
-    } else {
-        say.line(format!("Run {run} · {} · {}", after.title, tinted(marks::run_tint(after.state), after.state.word())));
-    }
+    stands(&after, say);
     Ok(Exit::Good)
+}
+
+/// How a run stands, in a line.
+pub fn stands(view: &RunView, say: &Say) {
+    if say.is_json() {
+        return say.json(view);
+    }
+    let held_by = if view.taken_by == view.who { String::new() } else { format!(" · {} has it", view.taken_by) };
+    say.line(format!("Run {} · {} · {}{held_by}", view.id, view.title, tinted(marks::run_tint(view.state), view.state.word())));
 }
 
 impl OnRun {

@@ -3,6 +3,7 @@
 use std::{
     collections::BTreeSet,
     fs,
+    os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
     process::{Child, Command, Stdio},
 };
@@ -20,6 +21,9 @@ use crate::{
 
 /// The estate of Brannock Sound Ferries, who do not exist.
 const ESTATE: &str = include_str!("../../../../demo/estate.toml");
+
+/// The made-up patch that its night works with.
+const PATCH: &str = include_str!("../../../../demo/patch-fares");
 
 /// Run the server with a demo estate of real processes.
 #[derive(clap::Args)]
@@ -49,13 +53,18 @@ fn lay_out(folder: &Path, net: &str) -> Result<String, Failure> {
     if !stand_in.exists() {
         return Err(Failure::own(format!("there is no {}", stand_in.display()), "build it too: cargo build, or use scripts/demo"));
     }
-    for below in ["bin", "logs", "trouble"] {
+    for below in ["bin", "logs", "trouble", "backup"] {
         fs::create_dir_all(folder.join(below)).map_err(|e| Failure::own(format!("{} cannot be made: {e}", folder.display()), ""))?;
     }
     let link = folder.join("bin/stand-in");
     if !link.exists() {
         std::os::unix::fs::symlink(&stand_in, &link).map_err(|e| Failure::own(format!("{} cannot be made: {e}", link.display()), ""))?;
     }
+    let patch = folder.join("bin/patch-fares");
+    put(&patch, PATCH)?;
+    fs::set_permissions(&patch, fs::Permissions::from_mode(0o755)).map_err(|e| Failure::own(e.to_string(), ""))?;
+    put(&folder.join("fares-db.version"), "14.2\n")?;
+    put(&folder.join("backup/fares-db.dump"), "made-up fares, as of this evening\n")?;
     let text = ESTATE.replace("127.0.2.", &format!("{net}."));
     put(&folder.join("estate.toml"), &text)?;
     Ok(text)
@@ -135,6 +144,7 @@ async fn start_all(engine: &Engine, who: &str) -> Result<(), Failure> {
         below_keep_up: BTreeSet::new(),
         overrides: Default::default(),
         at_once: None,
+        change: None,
         why: Some("the demo begins".to_owned()),
     };
     engine.begin(&request, who).await.map_err(|e| failed(&e))?;

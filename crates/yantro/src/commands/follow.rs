@@ -3,7 +3,10 @@
 use eventsource_stream::Eventsource;
 use futures::StreamExt;
 use indicatif::{ProgressBar, ProgressStyle};
-use yantro_core::run::{RunId, RunState, StepState};
+use yantro_core::{
+    run::{RunId, RunState, StepState},
+    sequence::Task,
+};
 use yantro_engine::{RunView, StepView};
 use yantro_server::wire::{FollowedLine, roughly};
 
@@ -124,14 +127,24 @@ fn leave(id: RunId, bar: &ProgressBar, say: &Say) -> Outcome {
 
 fn ended(view: &RunView) -> Option<Exit> {
     match view.state {
-        RunState::Queued | RunState::Running => None,
+        // A person is asked, and nothing else goes on: whoever watches here can answer.
+        RunState::Running if asks(view) => Some(Exit::Held),
+        RunState::Queued | RunState::Running | RunState::PuttingBack => None,
         // What is in flight ends first, and is shown.
         RunState::Held => {
             (!view.steps.iter().any(|s| matches!(s.now.state, StepState::Acting { .. } | StepState::Proving { .. }))).then_some(Exit::Held)
         }
         RunState::Finished => Some(Exit::Good),
-        RunState::FinishedWithExceptions | RunState::GivenUp | RunState::Refused => Some(Exit::NotFinished),
+        RunState::FinishedWithExceptions | RunState::PutBack | RunState::PutBackInPart | RunState::GivenUp | RunState::Refused => {
+            Some(Exit::NotFinished)
+        }
     }
+}
+
+/// Whether a run waits for an answer and for nothing else.
+fn asks(view: &RunView) -> bool {
+    let at_work = |s: &StepView| matches!(s.now.state, StepState::Acting { .. } | StepState::Proving { .. } | StepState::Pausing { .. });
+    view.steps.iter().any(|s| matches!(s.now.state, StepState::Asking { answer: Some(_), .. })) && !view.steps.iter().any(at_work)
 }
 
 fn message(view: &RunView) -> String {
@@ -143,7 +156,7 @@ fn message(view: &RunView) -> String {
         .steps
         .iter()
         .filter(|s| matches!(s.now.state, StepState::Acting { .. } | StepState::Proving { .. }))
-        .map(|s| s.planned.address.to_string())
+        .map(|s| s.row.clone())
         .take(3)
         .collect();
     format!("{} · about {left} left · {}", view.state.word(), at_work.join(", "))
@@ -195,9 +208,13 @@ impl Shown {
                 line(format!(
                     "  {}  {:<34} {mark} {name}: {}",
                     tinted(Tint::Rest, marks::clock(rung.at)),
-                    step.planned.address,
+                    step.row,
                     tinted(Tint::Rest, &rung.says)
                 ));
+            }
+            if changed && step.planned.part != view.part && step.planned.part == yantro_core::sequence::Part::Forward && word == "not begun"
+            {
+                continue; // The way forward ended; each step that it leaves is no news of its own.
             }
             if changed && !matches!(step.now.state, StepState::Waiting | StepState::Proving { .. } | StepState::Pausing { .. }) {
                 let (mark, tint) = marks::step(&step.now.state);
@@ -205,9 +222,9 @@ impl Shown {
                 line(format!(
                     "  {}  {:<34} {} {} {}",
                     tinted(Tint::Rest, at),
-                    step.planned.address,
+                    step.row,
                     tinted(tint, mark),
-                    step.planned.kind.word(),
+                    step.planned.does(),
                     tinted(tint, &word)
                 ));
             }
@@ -227,7 +244,18 @@ fn last_word(view: &RunView, say: &Say) {
     for why in &view.held_because {
         say.line(format!("  {why}"));
     }
-    if view.state == RunState::Held {
+    for step in &view.steps {
+        if let StepState::Asking { reason, answer: Some(_), .. } = &step.now.state {
+            say.line(format!("  {} step {} asks: {}", tinted(Tint::Alarm, "?"), step.planned.id, tinted(Tint::Strong, reason)));
+            if let Some(look_at) = step.planned.task().and_then(|t| if let Task::Question(q) = t { q.look_at.clone() } else { None }) {
+                say.line(tinted(Tint::Rest, format!("    look at: {look_at}")));
+            }
+        }
+    }
+    for look in view.preflight.iter().filter(|p| !p.holds()) {
+        say.line(format!("  {} {}: {}", tinted(Tint::Alarm, "✗"), look.says, look.answer.says));
+    }
+    if view.state == RunState::Held || asks(view) {
         say.line(format!("\nSee the evidence:  yantro show {}", view.id));
         super::decisions::lines(view).into_iter().for_each(|l| say.line(l));
     }

@@ -7,5 +7,6 @@ pub mod decisions;
 pub mod demo;
 pub mod estate;
 pub mod follow;
+pub mod procedures;
 pub mod runs;
 pub mod serve;

@@ -103,6 +103,26 @@ impl Show {
         ));
         let why = view.why.as_ref().map_or(String::new(), |w| format!(" · “{w}”"));
         say.line(format!("begun {} by {}{why} · edition {}", marks::clock(view.began_at), view.who, view.edition));
+        if let Some(change) = &view.change {
+            say.line(format!("change {change}"));
+        }
+        if view.taken_by != view.who {
+            say.line(format!("{} has it", tinted(Tint::Strong, &view.taken_by)));
+        }
+        let values: Vec<String> = view.values.iter().filter(|(n, _)| n.as_str() != "dir").map(|(n, v)| format!("{n} = {v}")).collect();
+        if !values.is_empty() {
+            say.line(tinted(Tint::Rest, values.join(" · ")));
+        }
+        if let Some(procedure) = &view.diverted_to {
+            say.line(tinted(Tint::Moving, format!("{procedure} took over")));
+        }
+        for look in view.preflight.iter().filter(|p| p.line.is_some() || !p.holds()) {
+            let (mark, tint) = if look.holds() { ("✓", Tint::Good) } else { ("✗", Tint::Alarm) };
+            say.line(format!("  {} {}: {}", tinted(tint, mark), look.says, look.answer.says));
+        }
+        for note in &view.notes {
+            say.line(format!("  {} {}: {}", tinted(Tint::Rest, marks::clock(note.at)), note.who, note.text));
+        }
         for because in &view.held_because {
             say.line(tinted(Tint::Alarm, because));
         }
@@ -110,8 +130,14 @@ impl Show {
             say.line(tinted(Tint::Moving, format!("for this run only, {address}: {}", serde_json::to_string(over).unwrap_or_default())));
         }
         say.line("");
-        let mut table = marks::table(&["", "STEP", "SERVICE", "STATE", "TOOK"]);
+        let mut table = marks::table(&["", "STEP", "OF", "STATE", "TOOK"]);
+        let mut part = yantro_core::sequence::Part::Forward;
         for step in view.steps.iter().filter(|s| self.step.is_none_or(|n| n == s.planned.id.0)) {
+            if step.planned.part != part {
+                part = step.planned.part;
+                let head = if part == yantro_core::sequence::Part::PutBack { "the way back" } else { "what took over" };
+                table.add_row(["", "", &tinted(Tint::Rest, head)]);
+            }
             let (mark, tint) = marks::step(&step.now.state);
             let took = match (step.now.began_at, step.now.ended_at) {
                 (Some(from), Some(to)) => format!("{:.1} s", (to.as_ms() - from.as_ms()) as f64 / 1000.0),
@@ -119,8 +145,8 @@ impl Show {
             };
             table.add_row([
                 step.planned.id.to_string(),
-                step.planned.kind.word().to_owned(),
-                step.planned.address.to_string(),
+                step.planned.does().to_owned(),
+                step.row.clone(),
                 tinted(tint, format!("{mark} {}", step.now.state.word())),
                 took,
             ]);
@@ -146,7 +172,7 @@ impl Show {
 /// Everything known of a step, with its evidence.
 pub(crate) fn evidence(step: &StepView, say: &Say) {
     let planned = &step.planned;
-    say.line(format!("\n{}", tinted(Tint::Strong, format!("Step {} · {} {}", planned.id, planned.kind.word(), planned.address))));
+    say.line(format!("\n{}", tinted(Tint::Strong, format!("Step {} · {}", planned.id, step.says))));
     for act in &step.now.acts {
         say.line(format!("  {} attempt {} · {}", marks::clock(act.intended_at), act.attempt, act.kind.word()));
         if let Some(begun) = &act.begun {

@@ -8,7 +8,7 @@ use yantro_core::{
     graph::EstateGraph,
     name::Address,
     selection,
-    sequence::{Request, Usual, Wish, plan},
+    sequence::{Request, Usual, Wish, plan, plays::play_all},
     state::{Facts, Seen, SeenState},
     time::Timestamp,
 };
@@ -50,7 +50,8 @@ impl Demo {
         let chosen = selection::resolve(&self.estate, &self.graph, &words, &[]).unwrap();
         let request = Request { alone, ..Request::new(wish, chosen) };
         let plan = plan(&self.estate, &self.graph, &Facts(self.states.clone()), &Usual::default(), &request);
-        PlanView { can_begin: plan.can_begin(), says: plan_says(&plan), plan }
+        let forecast = play_all(&plan.sequence.steps, &self.estate, None);
+        PlanView { can_begin: plan.can_begin(), says: plan_says(&plan), plan, forecast }
     }
 
     pub fn seen(&self, address: &str, state: SeenState) -> Seen {
@@ -147,6 +148,7 @@ pub fn step_with_evidence() -> StepView {
                 "failed": ["2026-11-23T02:41:09Z", "forbidden line in logs/gate1.log: \"ERROR manifest refused\""]
             }]
         },
+        "says": "start pier-north/gate.1", "row": "pier-north/gate.1", "if_it_fails": "hold",
         "title": "Gate 1, North pier", "rungs": ["process", "port 7412", "log"]
     }))
     .expect("the API gives it like this")

@@ -199,7 +199,7 @@ fn ages_in_short(#[case] ms: i64, #[case] says: &str) {
 fn every_state_has_a_mark_of_its_own() {
     let steps = [
         StepState::Waiting,
-        StepState::Asking { reason: String::new() },
+        StepState::Asking { reason: String::new(), answer: None, until: None },
         StepState::Failed { reason: String::new() },
         StepState::Ended(StepEnd::Done),
         StepState::Ended(StepEnd::Unneeded),

@@ -1,5 +1,6 @@
 //! Vetting: from the text of an estate file to an [`Estate`], or to all that is wrong with it.
 
+mod procedures;
 mod relations;
 mod service;
 mod whole;
@@ -121,9 +122,12 @@ impl Vetting<'_, '_> {
             hosts,
             groups,
             services,
+            procedures: BTreeMap::new(),
         };
         self.whole(&estate);
-        estate
+        let procedures = self.procedures(&estate);
+        self.diverts(&procedures);
+        Estate { procedures, ..estate }
     }
 
     fn hosts(&mut self) -> BTreeMap<HostName, Host> {
@@ -382,6 +386,9 @@ impl Vetting<'_, '_> {
     }
 
     fn path(&self, text: &str) -> String {
+        if let Some(below) = text.strip_prefix("{dir}") {
+            return format!("{}{below}", self.base());
+        }
         if text.starts_with('/') { text.to_owned() } else { format!("{}/{}", self.base(), text.trim_start_matches("./")) }
     }
 

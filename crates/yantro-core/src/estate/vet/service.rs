@@ -2,10 +2,10 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::{Draft, Vetting};
+use super::{Draft, Place, Vetting};
 use crate::{
     estate::{file::*, model::*},
-    name::{Address, HostName, ServiceName},
+    name::{Address, HostName, ServiceName, did_you_mean},
     time::Span,
 };
 
@@ -89,6 +89,7 @@ impl Vetting<'_, '_> {
             }
         }
         let if_it_fails = self.if_it_fails(draft);
+        let acts = self.acts(draft, &hosts[&address.host]);
         if s.hands_off.as_deref().is_some_and(|r| r.trim().is_empty()) {
             self.faults.error(
                 "missing-reason",
@@ -106,11 +107,7 @@ impl Vetting<'_, '_> {
             yields_to,
             never_with,
             expected: s.expected.unwrap_or_default(),
-            impact: match &s.impact {
-                Some(ImpactFile::Level(level)) => Impact { level: *level, says: None },
-                Some(ImpactFile::Told(told)) => Impact { level: told.level, says: Some(told.says.clone()) },
-                None => Impact::default(),
-            },
+            impact: impact(s.impact.as_ref()),
             hands_off: s.hands_off.clone(),
             owner: s.owner.clone(),
             logs: s.logs.iter().map(|l| self.path(l)).collect(),
@@ -120,6 +117,7 @@ impl Vetting<'_, '_> {
                 pause_before: start.pause_before.unwrap_or_default(),
                 pause_after: start.pause_after.unwrap_or_default(),
                 patience: start.patience.unwrap_or(Span::secs(60)),
+                usually: start.usually,
                 attempts: start.attempts.unwrap_or(1),
                 gap: start.gap.unwrap_or(Span::secs(5)),
                 accept_exits: start.accept_exits.unwrap_or_else(|| vec![0]),
@@ -129,6 +127,7 @@ impl Vetting<'_, '_> {
                 pause_before: stop.pause_before.unwrap_or_default(),
                 pause_after: stop.pause_after.unwrap_or_default(),
                 patience: stop.patience.unwrap_or(Span::secs(30)),
+                usually: stop.usually,
                 attempts: stop.attempts.unwrap_or(1),
                 gap: stop.gap.unwrap_or(Span::secs(5)),
                 accept_exits: stop.accept_exits.unwrap_or_else(|| vec![0]),
@@ -142,6 +141,7 @@ impl Vetting<'_, '_> {
             steady: s.steady.unwrap_or_default(),
             ailing_after: s.ailing_after.unwrap_or(2),
             if_it_fails,
+            acts,
         }
     }
 
@@ -225,8 +225,15 @@ impl Vetting<'_, '_> {
         if matches!(runner, ServiceRunner::Commands(c) if !c.state.is_empty()) {
             rungs.push(Rung { kind: RungKind::State, gone_after_stop: true });
         }
-        for (i, rung) in draft.settings.ladder.iter().enumerate() {
-            let place = self.at(draft, &format!("ladder.{i}"));
+        let places: Vec<Place> = (0..draft.settings.ladder.len()).map(|i| self.at(draft, &format!("ladder.{i}"))).collect();
+        rungs.extend(self.rungs(&draft.settings.ladder, &places, host));
+        rungs
+    }
+
+    /// Rungs as they are meant, on a host; `places` are where each is written.
+    pub(super) fn rungs(&mut self, written: &[RungFile], places: &[Place], host: &Host) -> Vec<Rung> {
+        let mut rungs = Vec::new();
+        for (rung, place) in written.iter().zip(places) {
             let mut port_of = |port: &PortFile| {
                 match port {
                     PortFile::Number(n) if *n > 0 => Some(*n),
@@ -288,10 +295,19 @@ impl Vetting<'_, '_> {
                     };
                     (kind, *gone_after_stop)
                 }
-                RungFile::File { path, since_start, gone_after_stop } => {
-                    (RungKind::File { path: self.path(path), since_start: *since_start }, *gone_after_stop)
+                RungFile::File { path, since_start, newer_than, at_least, gone_after_stop } => {
+                    let (since_start, newer_than, at_least) = (*since_start, *newer_than, *at_least);
+                    (RungKind::File { path: self.path(path), since_start, newer_than, at_least }, *gone_after_stop)
                 }
                 RungFile::Mount { path, gone_after_stop } => (RungKind::Mount { path: self.path(path) }, *gone_after_stop),
+                RungFile::Room { path, bytes } => (RungKind::Room { path: self.path(path), bytes: *bytes }, false),
+                RungFile::Account { account } => (RungKind::Account { account: account.clone() }, false),
+                RungFile::Owner { path, account } => (RungKind::Owner { path: self.path(path), account: account.clone() }, false),
+                RungFile::PortFree { port, on } => {
+                    let Some(port) = port_of(port) else { continue };
+                    (RungKind::PortFree { port, on: on.clone().or_else(|| Some(host.address.clone())) }, false)
+                }
+                RungFile::Program { program } => (RungKind::Program { program: self.program(program) }, false),
             };
             rungs.push(Rung { kind, gone_after_stop });
         }
@@ -299,43 +315,103 @@ impl Vetting<'_, '_> {
     }
 
     /// The nearest rule wins: the service's own, else that of its groups, which must agree (R28).
-    pub(super) fn if_it_fails(&mut self, draft: &Draft) -> IfItFails {
+    pub(super) fn if_it_fails(&mut self, draft: &Draft) -> Option<IfItFails> {
         let s = &draft.settings;
-        let of_groups: BTreeMap<&str, IfItFails> = s
+        if let Some(said) = &s.if_it_fails {
+            return self.rule(said, &self.at(draft, "if_it_fails"));
+        }
+        let of_groups: BTreeMap<String, IfItFailsFile> = s
             .groups
             .iter()
             .filter_map(|g| self.file.group.iter().find(|(n, _)| n.eq_ignore_ascii_case(g)))
-            .filter_map(|(n, g)| Some((n.as_str(), g.if_it_fails?)))
+            .filter_map(|(n, g)| Some((n.clone(), g.if_it_fails.clone()?)))
             .collect();
-        let mut said = s.if_it_fails;
-        let mut place = self.at(draft, "if_it_fails");
-        if said.is_none() {
-            let mut rules: Vec<IfItFails> = of_groups.values().copied().collect();
-            rules.dedup();
-            if rules.len() > 1 {
-                let names: Vec<&str> = of_groups.keys().copied().collect();
-                self.faults.error(
-                    "groups-disagree",
-                    self.at(draft, "groups"),
-                    format!("the groups of {} disagree about what happens if it fails: {}", draft.address, names.join(", ")),
-                    "say it on the service: `if_it_fails = \"hold\"`",
-                );
-            }
-            said = rules.first().copied();
-            if let Some(name) = of_groups.keys().next() {
-                place = self.places.value(&format!("group.{name}.if_it_fails"));
-            }
-        }
-        let rule = said.unwrap_or_default();
-        if let IfItFails::PutBack | IfItFails::Divert = rule {
-            let word = if rule == IfItFails::PutBack { "put-back" } else { "divert" };
+        let mut rules: Vec<&IfItFailsFile> = of_groups.values().collect();
+        rules.dedup();
+        if rules.len() > 1 {
+            let names: Vec<&str> = of_groups.keys().map(String::as_str).collect();
             self.faults.error(
-                "not-yet",
-                place,
-                format!("if_it_fails = \"{word}\" comes with procedures, and is not there yet"),
-                "write \"hold\" (wait for the operator) or \"carry-on\" (pass over what waits on it)",
+                "groups-disagree",
+                self.at(draft, "groups"),
+                format!("the groups of {} disagree about what happens if it fails: {}", draft.address, names.join(", ")),
+                "say it on the service: `if_it_fails = \"hold\"`",
             );
         }
-        rule
+        let (name, rule) = of_groups.iter().next()?;
+        self.rule(rule, &self.places.value(&format!("group.{name}.if_it_fails")))
+    }
+
+    /// A rule as it is meant: a procedure that takes over must be there.
+    pub(super) fn rule(&mut self, said: &IfItFailsFile, place: &Place) -> Option<IfItFails> {
+        Some(match said {
+            IfItFailsFile::Rule(FailureRule::Hold) => IfItFails::Hold,
+            IfItFailsFile::Rule(FailureRule::CarryOn) => IfItFails::CarryOn,
+            IfItFailsFile::Rule(FailureRule::PutBack) => IfItFails::PutBack,
+            IfItFailsFile::Divert(DivertFile { divert }) => {
+                let known = self.file.procedure.keys().any(|n| n.eq_ignore_ascii_case(divert));
+                if !known {
+                    let names: Vec<String> = self.file.procedure.keys().cloned().collect();
+                    self.faults.error(
+                        "unknown-name",
+                        place.clone(),
+                        format!("it diverts to \"{divert}\", and there is no such procedure"),
+                        did_you_mean(divert, names.iter().map(String::as_str)),
+                    );
+                }
+                IfItFails::Divert(divert.parse().ok()?)
+            }
+        })
+    }
+
+    /// The further acts of a service.
+    pub(super) fn acts(&mut self, draft: &Draft, host: &Host) -> BTreeMap<String, FurtherAct> {
+        let mut acts = BTreeMap::new();
+        for (name, act) in draft.settings.acts.clone() {
+            let key = format!("acts.{name}");
+            if act.command.first().is_none_or(|p| p.trim().is_empty()) {
+                self.faults.error(
+                    "no-command",
+                    self.at(draft, &key),
+                    format!("the act \"{name}\" of {} names no command", draft.address),
+                    "write program and arguments as a list: `command = [\"bin/drain\", \"--all\"]`",
+                );
+            }
+            let places: Vec<Place> = (0..act.ladder.len()).map(|i| self.at(draft, &format!("{key}.ladder.{i}"))).collect();
+            let ladder = self.rungs(&act.ladder, &places, host);
+            acts.insert(
+                name.to_ascii_lowercase(),
+                FurtherAct {
+                    title: act.title.unwrap_or_else(|| name.clone()),
+                    command: self.command(&act.command),
+                    ladder,
+                    patience: act.patience.unwrap_or(Span::secs(60)),
+                    accept_exits: act.accept_exits.unwrap_or_else(|| vec![0]),
+                    impact: impact(act.impact.as_ref()),
+                    changes_nothing: act.changes_nothing,
+                    taken_back_by: act.taken_back_by.map(|b| b.to_ascii_lowercase()),
+                },
+            );
+        }
+        let names: Vec<&str> = draft.settings.acts.keys().map(String::as_str).collect();
+        for (name, act) in &draft.settings.acts {
+            if let Some(back) = act.taken_back_by.as_ref().filter(|b| !names.iter().any(|n| n.eq_ignore_ascii_case(b))) {
+                self.faults.error(
+                    "unknown-name",
+                    self.at(draft, &format!("acts.{name}.taken_back_by")),
+                    format!("{} has no act \"{back}\"", draft.address),
+                    did_you_mean(back, names.iter().copied()),
+                );
+            }
+        }
+        acts
+    }
+}
+
+/// What users notice, as it is written.
+pub(super) fn impact(said: Option<&ImpactFile>) -> Impact {
+    match said {
+        Some(ImpactFile::Level(level)) => Impact { level: *level, says: None },
+        Some(ImpactFile::Told(told)) => Impact { level: told.level, says: Some(told.says.clone()) },
+        None => Impact::default(),
     }
 }

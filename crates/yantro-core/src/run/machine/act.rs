@@ -6,32 +6,34 @@ use super::Turn;
 use crate::{
     estate::ServiceRunner,
     run::{event::*, input::*, state::StepState},
-    sequence::{StepId, StepKind},
+    sequence::{StepId, StepKind, Task},
     state::{Answer, Verdict},
 };
 
 /// How long a force may take to show.
 const AFTER_FORCE: Duration = Duration::from_secs(10);
+/// How long it may take to tell people something.
+const ANNOUNCE: Duration = Duration::from_secs(10);
 
 impl Turn<'_> {
     pub(super) fn intend(&mut self, step: StepId, kind: ActKind) {
         let act = self.run.next_act();
-        let address = self.address(step);
         let now = self.run.step_now(step);
         let attempt = match kind {
-            ActKind::Start | ActKind::Stop | ActKind::Reload => now.attempts + 1,
+            ActKind::Start | ActKind::Stop | ActKind::Reload | ActKind::Further | ActKind::Work | ActKind::Announce => now.attempts + 1,
             ActKind::Clear | ActKind::Evidence(_) | ActKind::Force => now.attempts,
         };
         let patience = match kind {
             ActKind::Clear => self.run.service(step).stop.patience.0,
             ActKind::Force => AFTER_FORCE,
+            ActKind::Announce => ANNOUNCE,
             _ => self.patience(step),
         };
         if !self.run.in_flight.contains(&step) {
-            self.rooms.take(&address);
+            self.take_room(step);
         }
         self.happened(Event::ActIntended { step, act, kind, attempt, patience_ends: self.now + patience });
-        self.order(Order::Act { step, act, kind, address });
+        self.order(Order::Act { step, act, kind });
     }
 
     pub(super) fn act_begun(&mut self, step: StepId, act: ActId, begun: ActBegun) {
@@ -41,8 +43,7 @@ impl Turn<'_> {
         }
         self.happened(Event::ActBegun { step, act, begun });
         // What Yantro starts itself goes on running: it is proven while it does.
-        let runs_on = matches!(self.run.service(step).runner, ServiceRunner::Process(_));
-        if kind == ActKind::Start && runs_on && !self.run.giving_up {
+        if kind == ActKind::Start && matches!(self.run.service(step).runner, ServiceRunner::Process(_)) && !self.run.giving_up {
             self.prove(step);
         }
     }
@@ -63,6 +64,8 @@ impl Turn<'_> {
             StepState::Acting { .. } => match self.judge(step, kind, &end) {
                 Ok(()) => match kind {
                     ActKind::Evidence(n) => self.gather_or_force(step, n + 1),
+                    ActKind::Work => self.work_done(step, &end),
+                    ActKind::Announce => self.proven(step, false),
                     _ => self.prove(step),
                 },
                 Err(why) => match kind {
@@ -84,12 +87,16 @@ impl Turn<'_> {
 
     /// Whether an act came out as it should.
     pub(super) fn judge(&self, step: StepId, kind: ActKind, end: &ActEnd) -> Result<(), String> {
-        let service = self.run.service(step);
-        let accepted: &[i32] = match kind {
-            ActKind::Start => &service.start.accept_exits,
-            ActKind::Stop | ActKind::Clear => &service.stop.accept_exits,
-            ActKind::Reload => service.reload.as_ref().map_or(&[0], |r| r.accept_exits.as_slice()),
-            ActKind::Evidence(_) | ActKind::Force => &[0],
+        let planned = self.run.begun.sequence.step(step);
+        let accepted: &[i32] = match (kind, planned.task()) {
+            (ActKind::Start, _) => &self.run.service(step).start.accept_exits,
+            (ActKind::Stop | ActKind::Clear, _) => &self.run.service(step).stop.accept_exits,
+            (ActKind::Reload, _) => self.run.service(step).reload.as_ref().map_or(&[0], |r| r.accept_exits.as_slice()),
+            (ActKind::Work, Some(Task::Work(work))) => &work.accept_exits,
+            (ActKind::Further, Some(Task::Act { act, .. })) => {
+                self.run.service(step).acts.get(act).map_or(&[0], |a| a.accept_exits.as_slice())
+            }
+            _ => &[0],
         };
         match end {
             ActEnd::Sent => Ok(()),
@@ -108,9 +115,8 @@ impl Turn<'_> {
     }
 
     pub(super) fn prove(&mut self, step: StepId) {
-        let address = self.address(step);
         if !self.run.in_flight.contains(&step) {
-            self.rooms.take(&address);
+            self.take_room(step);
         }
         // Patience runs from the act (R14).
         let patience_ends = match self.run.step_now(step).state {
@@ -118,13 +124,29 @@ impl Turn<'_> {
             _ => self.now + self.patience(step),
         };
         self.happened(Event::StepProving { step, patience_ends });
+        let clearing = matches!(self.run.step_now(step).state, StepState::Proving { clearing: true, .. });
+        if self.rungs_to_climb(step, clearing) == 0 && self.run.begun.sequence.step(step).task().is_some() {
+            return self.proven(step, false);
+        }
         let climb = self.run.climb(step, 0);
         self.order(climb);
     }
 
     pub(super) fn rungs_to_climb(&self, step: StepId, clearing: bool) -> usize {
+        let planned = self.run.begun.sequence.step(step);
+        if let Some(task) = planned.task() {
+            return match task {
+                Task::Act { act, .. } => self.run.service(step).acts.get(act).map_or(0, |a| a.ladder.len()),
+                Task::Until { rungs, .. } => rungs.len(),
+                Task::Look { .. } => 1,
+                _ => 0,
+            };
+        }
         let kind = if clearing { StepKind::Stop } else { self.kind(step) };
-        self.run.service(step).ladder_of(kind).len()
+        let all = self.run.service(step).ladder_of(kind).len();
+        // Found ailing, it is put back to no rung worse than found.
+        let found = planned.set(|s| s.rungs).filter(|_| !clearing).map(|n| (n as usize).max(1));
+        found.map_or(all, |n| n.min(all))
     }
 
     pub(super) fn rung_looked(&mut self, step: StepId, attempt: u32, rung: u32, answer: Answer, logs: Vec<LogEvidence>) {
@@ -161,6 +183,10 @@ impl Turn<'_> {
                 };
                 self.attempt_failed(step, reason);
             }
+            Verdict::NotYet | Verdict::CouldNotLook if self.run.is_one_look(step) => {
+                self.order(Order::StopLooking { step });
+                self.attempt_failed(step, answer.says);
+            }
             Verdict::NotYet | Verdict::CouldNotLook => {
                 if rung < climbed && (steady_until.is_some() || answer.verdict == Verdict::NotYet) {
                     self.happened(Event::RungLost { step, rung, says: answer.says.clone() });
@@ -171,6 +197,9 @@ impl Turn<'_> {
     }
 
     pub(super) fn last_rung(&mut self, step: StepId, clearing: bool) {
+        if self.run.begun.sequence.step(step).task().is_some() {
+            return self.proven(step, false);
+        }
         let steady = self.run.service(step).steady.0;
         let kind = self.kind(step);
         if clearing || kind == StepKind::Stop || steady.is_zero() {

@@ -6,7 +6,7 @@ use super::Turn;
 use crate::{
     name::Address,
     run::{event::*, input::*, state::StepState},
-    sequence::{StepId, StepKind},
+    sequence::{Part, Step, StepId, StepKind},
     state::SeenState,
 };
 
@@ -19,6 +19,9 @@ impl Turn<'_> {
         if !self.run.first_looked || self.is_held() || self.run.giving_up || self.run.has_ended() {
             return;
         }
+        if !self.preflight_holds() {
+            return;
+        }
         let ready: Vec<StepId> = self.run.ready.iter().map(|(_, s)| *s).collect();
         for step in ready {
             if self.is_held() {
@@ -28,14 +31,16 @@ impl Turn<'_> {
             if now.looking || now.look_again_at.is_some_and(|at| at > self.now) {
                 continue;
             }
-            let address = self.address(step);
-            let is_full = self.run.begun.at_once.is_some_and(|limit| self.run.in_flight.len() + self.run.looking() >= limit as usize);
-            if is_full || !self.rooms.has_room(&address) || self.group_is_full(step) {
-                continue;
+            if let Some(room) = self.run.room_of(step) {
+                let taken = self.run.rooms_taken().count() + self.run.looking();
+                let is_full = self.run.begun.at_once.is_some_and(|limit| taken >= limit as usize);
+                if is_full || !self.rooms.has_room(&room) || self.group_is_full(step) {
+                    continue;
+                }
             }
             let pause = self.pause_before(step);
             if pause > Duration::ZERO && now.began_at.is_none() {
-                self.rooms.take(&address);
+                self.take_room(step);
                 self.happened(Event::StepPausing { step, until: self.now + pause, after_act: false });
                 continue;
             }
@@ -44,39 +49,39 @@ impl Turn<'_> {
     }
 
     pub(super) fn pause_before(&self, step: StepId) -> Duration {
-        let service = self.run.service(step);
+        if let Some(said) = self.run.begun.sequence.step(step).set(|s| s.pause_before) {
+            return said.0;
+        }
         match self.kind(step) {
-            StepKind::Start => service.start.pause_before.0,
-            StepKind::Stop => service.stop.pause_before.0,
-            StepKind::Reload => service.reload.as_ref().map_or(Duration::ZERO, |r| r.pause_before.0),
-            StepKind::Await => Duration::ZERO,
+            StepKind::Start => self.run.service(step).start.pause_before.0,
+            StepKind::Stop => self.run.service(step).stop.pause_before.0,
+            StepKind::Reload => self.run.service(step).reload.as_ref().map_or(Duration::ZERO, |r| r.pause_before.0),
+            _ => Duration::ZERO,
         }
     }
 
     pub(super) fn pause_after(&self, step: StepId) -> Duration {
-        let service = self.run.service(step);
+        if let Some(said) = self.run.begun.sequence.step(step).set(|s| s.pause_after) {
+            return said.0;
+        }
         match self.kind(step) {
-            StepKind::Start => service.start.pause_after.0,
-            StepKind::Stop => service.stop.pause_after.0,
-            StepKind::Reload => service.reload.as_ref().map_or(Duration::ZERO, |r| r.pause_after.0),
-            StepKind::Await => Duration::ZERO,
+            StepKind::Start => self.run.service(step).start.pause_after.0,
+            StepKind::Stop => self.run.service(step).stop.pause_after.0,
+            StepKind::Reload => self.run.service(step).reload.as_ref().map_or(Duration::ZERO, |r| r.pause_after.0),
+            _ => Duration::ZERO,
         }
     }
 
     pub(super) fn patience(&self, step: StepId) -> Duration {
-        let service = self.run.service(step);
-        match self.kind(step) {
-            StepKind::Start | StepKind::Await => service.start.patience.0,
-            StepKind::Stop => service.stop.patience.0,
-            StepKind::Reload => service.reload.as_ref().map_or(service.start.patience.0, |r| r.patience.0),
-        }
+        self.run.patience_of(step)
     }
 
     /// Each service is looked at once more just before its act, with all that the act hangs on (R8).
     pub(super) fn look_fresh(&mut self, step: StepId) {
-        if self.kind(step) == StepKind::Await {
-            self.prove(step);
-            return;
+        match self.kind(step) {
+            StepKind::Await => return self.prove(step),
+            StepKind::Start | StepKind::Stop | StepKind::Reload | StepKind::Act => {}
+            _ => return self.begin_task(step),
         }
         let mut addresses = vec![self.address(step)];
         let begun = &self.run.begun;
@@ -85,14 +90,14 @@ impl Turn<'_> {
             StepKind::Start => addresses.extend(service.relies_on_any().chain(&service.never_with).cloned()),
             StepKind::Stop => {
                 let mine = &addresses[0];
-                let reliant = begun.services.values().filter(|s| s.relies_on_any().any(|a| a == mine));
+                let reliant = begun.services.values().chain(begun.beside.values()).filter(|s| s.relies_on_any().any(|a| a == mine));
                 let reliant: Vec<Address> = reliant.map(|s| s.address.clone()).collect();
                 let groups = begun.keep_up.values().filter(|g| g.keep_up > 0 && g.members.contains(mine));
                 let members: Vec<Address> = groups.flat_map(|g| g.members.iter().cloned()).collect();
                 addresses.extend(reliant);
                 addresses.extend(members);
             }
-            StepKind::Reload | StepKind::Await => {}
+            _ => {}
         }
         addresses.sort();
         addresses.dedup();
@@ -121,7 +126,11 @@ impl Turn<'_> {
                 SeenState::Proven | SeenState::Ailing => self.intend(step, ActKind::Reload),
                 other => self.fail(step, format!("{address} is {other}, and only what runs can be reloaded"), false),
             },
-            StepKind::Await => self.prove(step),
+            StepKind::Act => match state {
+                SeenState::Proven | SeenState::Ailing => self.intend(step, ActKind::Further),
+                other => self.fail(step, format!("{address} is {other}, and only what runs can be acted on so"), false),
+            },
+            _ => self.prove(step),
         }
     }
 
@@ -152,8 +161,11 @@ impl Turn<'_> {
                 return self.fail(step, format!("{address} relies on {}", missing.join(" and ")), false);
             }
         }
+        // On the way back, what was asked to stop and has not may climb again by itself.
+        let back = self.run.begun.sequence.step(step).part == Part::PutBack;
         match state {
             SeenState::Down | SeenState::Unknown => self.intend(step, ActKind::Start),
+            SeenState::Rising | SeenState::Ailing if back && !had_attempt => self.prove(step),
             // The same process has climbed its ladder after all.
             SeenState::Proven => self.end(step, StepEnd::Done),
             SeenState::Rising | SeenState::Ailing if had_attempt => self.intend(step, ActKind::Clear),
@@ -176,7 +188,8 @@ impl Turn<'_> {
         // Nothing is stopped while something that would lose what it relies on is still up.
         let vouched = self.run.vouched();
         let sequence = &self.run.begun.sequence;
-        for dependent in self.run.begun.services.values() {
+        let begun = &self.run.begun;
+        for dependent in begun.services.values().chain(begun.beside.values()) {
             if !of(&dependent.address).is_up()
                 || vouched.contains(&dependent.address)
                 || sequence.left_standing.contains(&dependent.address)
@@ -202,6 +215,9 @@ impl Turn<'_> {
             .map(|(n, g)| (n.to_string(), g.clone()))
             .collect();
         for (name, group) in groups {
+            if self.run.begun.sequence.step(step).set(|s| s.below_keep_up.iter().find(|g| g.as_str() == name).cloned()).is_some() {
+                continue;
+            }
             let leaving = self.members_in_work(&group, step);
             let stays = group.members.iter().filter(|m| *m != address && of(m) == SeenState::Proven && !leaving.contains(*m)).count();
             if state == SeenState::Proven && stays < group.keep_up as usize {
@@ -222,14 +238,17 @@ impl Turn<'_> {
     pub(super) fn members_in_work(&self, group: &KeepUp, except: StepId) -> Vec<Address> {
         let mut in_work: Vec<Address> = Vec::new();
         for (step, now) in self.run.steps() {
-            if step.id == except || !group.members.contains(&step.address) {
-                continue;
-            }
+            let Some(on) = step.service().filter(|on| step.id != except && group.members.contains(&on.address)) else { continue };
             let begun = now.began_at.is_some() && !now.state.has_ended();
-            let stopped = step.kind == StepKind::Stop && matches!(now.state, StepState::Ended(StepEnd::Done));
-            let back = || self.run.steps().any(|(s, n)| s.address == step.address && s.kind == StepKind::Start && n.state.has_ended());
+            let stopped = on.kind == StepKind::Stop && matches!(now.state, StepState::Ended(StepEnd::Done));
+            // One that this line does not bring back is not in work: it is down.
+            let back = || {
+                let comes_back = |s: &Step| s.line == step.line && s.is_on(&on.address) && s.kind() == StepKind::Start;
+                let mut later = self.run.steps().filter(|(s, _)| s.id > step.id && comes_back(s));
+                later.next().is_none_or(|(_, n)| n.state.has_ended())
+            };
             if begun || (stopped && !back()) {
-                in_work.push(step.address.clone());
+                in_work.push(on.address.clone());
             }
         }
         in_work.sort();
@@ -250,7 +269,15 @@ impl Turn<'_> {
         })
     }
 
+    /// Waits for what is on its way, as long as the step's patience lasts.
     pub(super) fn look_again(&mut self, step: StepId) {
-        self.run.step_mut(step).look_again_at = Some(self.now + LOOK_AGAIN);
+        let (patience, now) = (self.run.patience_of(step), self.now);
+        let began = *self.run.step_mut(step).look_since.get_or_insert(now);
+        if now.since(began) > patience {
+            self.run.step_mut(step).look_since = None;
+            let row = self.run.begun.sequence.step(step).row();
+            return self.fail(step, format!("{row} could not be acted on within {}", crate::time::Span(patience)), false);
+        }
+        self.run.step_mut(step).look_again_at = Some(now + LOOK_AGAIN);
     }
 }

@@ -8,7 +8,7 @@ use crate::{
         input::*,
         state::StepState,
     },
-    sequence::StepId,
+    sequence::{Part, StepId},
 };
 
 impl Turn<'_> {
@@ -27,7 +27,10 @@ impl Turn<'_> {
         {
             return Err(Refusal::NoStep { run, step });
         }
-        let answers_hold = !matches!(decision.kind, DecisionKind::Hold | DecisionKind::GiveUp);
+        let (own_hold, free) = (self.run.hold_no().is_some(), matches!(decision.kind, DecisionKind::PutBack | DecisionKind::Divert { .. }));
+        // The way back may be gone at any time; while it is held, it answers the hold like all else.
+        let answers_hold =
+            !matches!(decision.kind, DecisionKind::Hold | DecisionKind::GiveUp | DecisionKind::Answer { .. }) && (own_hold || !free);
         if answers_hold && (decision.hold.is_none() || decision.hold != self.run.hold_no()) {
             return Err(match (&self.run.last_decision, self.run.hold_no()) {
                 (Some(by), _) => Refusal::Stale { by: by.clone() },
@@ -38,7 +41,8 @@ impl Turn<'_> {
         if let Some(step) = decision.kind.step() {
             let state = &self.run.step_now(step).state;
             let fits = match decision.kind {
-                DecisionKind::Force { .. } => matches!(state, StepState::Asking { .. }),
+                DecisionKind::Force { .. } => matches!(state, StepState::Asking { answer: None, .. }),
+                DecisionKind::Answer { .. } => matches!(state, StepState::Asking { answer: Some(_), .. }),
                 _ => state.awaits_decision(),
             };
             if !fits {
@@ -59,13 +63,24 @@ impl Turn<'_> {
                 return Err(Refusal::InFlight { step, state, address: address.clone() });
             }
         }
+        if let DecisionKind::PutBack | DecisionKind::Divert { .. } = &decision.kind {
+            let left = self.run.part == Part::PutBack || (self.run.part == Part::Divert && decision.kind != DecisionKind::PutBack);
+            if left {
+                return Err(Refusal::OffTheWay { run, word: if self.run.part == Part::PutBack { "putting back" } else { "diverted" } });
+            }
+            if !self.run.first_looked || self.run.acts_given() == 0 {
+                return Err(Refusal::Untouched { run });
+            }
+        }
+        if let DecisionKind::Answer { step, value } = &decision.kind {
+            self.may_answer(*step, &decision.who, value)?;
+        }
         let (who, why) = (decision.who.clone(), decision.why.clone().unwrap_or_default());
         if let DecisionKind::TryAgain { step, .. } = &decision.kind
             && self.run.in_flight.contains(step)
         {
             // It begins anew, and takes its room anew.
-            let address = self.address(*step);
-            self.rooms.give_back(&address);
+            self.give_room_back(*step);
         }
         self.happened(Event::Decided { decision: decision.clone() });
         match decision.kind {
@@ -92,13 +107,25 @@ impl Turn<'_> {
                     }
                 }
                 self.unhold(HoldCause::Lost { address: address.clone() }, who);
-                let watched: Vec<StepId> = self.run.steps().filter(|(s, _)| s.address == address).map(|(s, _)| s.id).collect();
+                let watched: Vec<StepId> = self.run.steps().filter(|(s, _)| s.is_on(&address)).map(|(s, _)| s.id).collect();
                 watched.into_iter().for_each(|step| self.order(Order::StopLooking { step }));
                 self.order(Order::Unlock { address });
             }
             DecisionKind::Force { step } => {
                 self.unhold(HoldCause::Step { step }, who);
                 self.gather_or_force(step, 0);
+            }
+            DecisionKind::Answer { step, value } => self.answered(step, &who, &value),
+            DecisionKind::PutBack => self.put_back(&who, if why.is_empty() { "decided" } else { &why }),
+            DecisionKind::Divert { procedure } => {
+                let failed =
+                    self.run.awaiting().next().map(|s| (self.run.begun.sequence.step(s).row(), self.run.step_now(s).state.clone()));
+                let (failed, reason) = match failed {
+                    Some((row, StepState::Failed { reason } | StepState::OutcomeUnknown { reason })) => (row, reason),
+                    Some((row, _)) => (row, why.clone()),
+                    None => (String::new(), why.clone()),
+                };
+                self.divert(procedure, failed, reason, &who);
             }
             DecisionKind::GiveUp => {
                 self.happened(Event::GivingUp { who, why });

@@ -3,6 +3,7 @@
 mod act;
 mod begin;
 mod decide;
+mod task;
 
 use std::{collections::BTreeMap, time::Duration};
 
@@ -15,8 +16,8 @@ use super::{
 };
 use crate::{
     estate::{Force, IfItFails},
-    name::Address,
-    sequence::{StepId, StepKind},
+    name::{Address, ProcedureName},
+    sequence::{Part, StepId, StepKind},
     state::{SeenState, Verdict},
     time::Timestamp,
 };
@@ -27,7 +28,7 @@ impl Run {
     /// An input that comes late or twice does nothing; a decision that does not fit is refused and
     /// changes nothing.
     pub fn take(&mut self, input: Input, now: Timestamp, rooms: &mut Rooms) -> Result<Taken, Refusal> {
-        if self.has_ended() {
+        if self.has_ended() && !matches!(input, Input::Note { .. }) {
             return match input {
                 Input::Decide(_) => Err(Refusal::Ended { run: self.id.0, word: self.state().word() }),
                 _ => Ok(Taken::default()),
@@ -35,6 +36,9 @@ impl Run {
         }
         let mut turn = Turn { run: self, now, rooms, taken: Taken::default() };
         turn.input(input)?;
+        if turn.run.has_ended() {
+            return Ok(turn.taken);
+        }
         turn.deadlines();
         turn.begin_ready();
         turn.finish_if_through();
@@ -57,10 +61,12 @@ impl Run {
         for (step, now) in self.steps() {
             match &now.state {
                 StepState::Acting { act, kind, .. } => {
-                    orders.push(Order::FindAct { step: step.id, act: *act, kind: *kind, address: step.address.clone() });
+                    orders.push(Order::FindAct { step: step.id, act: *act, kind: *kind });
                 }
                 StepState::Proving { climbed, .. } => orders.push(self.climb(step.id, *climbed)),
-                StepState::Ended(StepEnd::Done) if !self.is_released(&step.address) => orders.extend(self.watch_log(step.id)),
+                StepState::Ended(StepEnd::Done) if step.address().is_none_or(|a| !self.is_released(a)) => {
+                    orders.extend(self.watch_log(step.id));
+                }
                 StepState::Waiting
                 | StepState::Pausing { .. }
                 | StepState::Asking { .. }
@@ -74,12 +80,19 @@ impl Run {
 
     /// What was started or reloaded is watched for forbidden lines until the run ends (R17).
     fn watch_log(&self, step: StepId) -> Option<Order> {
-        let said = self.begun.sequence.step(step);
-        let wanted =
-            matches!(said.kind, StepKind::Start | StepKind::Reload) && !self.service(step).patterns(said.kind).must_not_see.is_empty();
+        let said = self.begun.sequence.step(step).service().filter(|on| matches!(on.kind, StepKind::Start | StepKind::Reload))?;
+        let wanted = !self.service(step).patterns(said.kind).must_not_see.is_empty();
         let now = self.step_now(step);
+        // One that was taken down again since has nothing to say.
+        let last = self.steps().filter(|(s, n)| s.is_on(&said.address) && n.began_at.is_some()).map(|(s, _)| s.id).max();
         let act = now.acts.iter().rev().find(|a| matches!(a.kind, ActKind::Start | ActKind::Reload))?.act;
-        wanted.then(|| Order::WatchLog { step, attempt: now.attempts, address: said.address.clone(), kind: said.kind, act })
+        (wanted && last == Some(step)).then(|| Order::WatchLog {
+            step,
+            attempt: now.attempts,
+            address: said.address.clone(),
+            kind: said.kind,
+            act,
+        })
     }
 
     fn climb(&self, step: StepId, from: u32) -> Order {
@@ -88,11 +101,12 @@ impl Run {
         let last = now.acts.last();
         let kind = match last.map(|a| a.kind) {
             Some(ActKind::Clear) => StepKind::Stop,
-            _ => said.kind,
+            _ if said.task().is_some() => StepKind::Await,
+            _ => said.kind(),
         };
         // The positions that count are those of the act itself; a force belongs to its stop.
         let act = now.acts.iter().rev().find(|a| !matches!(a.kind, ActKind::Force | ActKind::Evidence(_))).map(|a| a.act);
-        Order::Climb { step, attempt: now.attempts, address: said.address.clone(), kind, from, act }
+        Order::Climb { step, attempt: now.attempts, kind, from, act }
     }
 }
 
@@ -115,12 +129,25 @@ impl Turn<'_> {
         self.taken.orders.push(order);
     }
 
+    /// The service of a step that is one's.
     fn address(&self, step: StepId) -> Address {
-        self.run.begun.sequence.step(step).address.clone()
+        self.run.service(step).address.clone()
     }
 
     fn kind(&self, step: StepId) -> StepKind {
-        self.run.begun.sequence.step(step).kind
+        self.run.begun.sequence.step(step).kind()
+    }
+
+    fn take_room(&mut self, step: StepId) {
+        if let Some(room) = self.run.room_of(step) {
+            self.rooms.take(&room);
+        }
+    }
+
+    fn give_room_back(&mut self, step: StepId) {
+        if let Some(room) = self.run.room_of(step).filter(|_| self.run.in_flight.contains(&step)) {
+            self.rooms.give_back(&room);
+        }
     }
 
     fn input(&mut self, input: Input) -> Result<(), Refusal> {
@@ -136,12 +163,21 @@ impl Turn<'_> {
                     self.order(Order::FirstLook);
                 }
             }
-            Input::FirstLooked { seen, unconfirmed } => {
+            Input::FirstLooked { seen, rungs, unconfirmed } => {
                 if self.run.locked && !self.run.first_looked {
-                    self.happened(Event::FirstLooked { seen });
+                    self.happened(Event::FirstLooked { seen, rungs });
+                    self.vouch_for_earlier_lines();
                     if !unconfirmed.is_empty() {
                         self.hold(HoldCause::Changed { acts: unconfirmed });
                     }
+                }
+            }
+            Input::Preflighted { answers } => self.preflighted(answers),
+            Input::DivertPlanned(planned) => self.divert_planned(planned),
+            Input::Note { who, text } => self.happened(Event::Noted { who, text }),
+            Input::TakeOn { who } => {
+                if self.run.taken_by().1 != who {
+                    self.happened(Event::Taken { who });
                 }
             }
             Input::FreshLooked { step, seen } => self.fresh_looked(step, seen),
@@ -202,10 +238,7 @@ impl Turn<'_> {
     // ---- ending and failing ----
 
     fn end(&mut self, step: StepId, end: StepEnd) {
-        let address = self.address(step);
-        if self.run.in_flight.contains(&step) {
-            self.rooms.give_back(&address);
-        }
+        self.give_room_back(step);
         self.happened(Event::StepEnded { step, end });
     }
 
@@ -216,12 +249,15 @@ impl Turn<'_> {
         if matches!(now.state, StepState::Proving { .. }) {
             self.order(Order::StopLooking { step });
         }
-        let service = self.run.service(step);
+        let planned = self.run.begun.sequence.step(step);
         let (attempts, gap) = match self.kind(step) {
-            StepKind::Start => (service.start.attempts, service.start.gap.0),
-            StepKind::Stop => (service.stop.attempts, service.stop.gap.0),
-            StepKind::Reload | StepKind::Await => (1, Duration::ZERO),
+            StepKind::Start => (self.run.service(step).start.attempts, self.run.service(step).start.gap.0),
+            StepKind::Stop => (self.run.service(step).stop.attempts, self.run.service(step).stop.gap.0),
+            StepKind::Work | StepKind::Act | StepKind::Announce => (1, Duration::from_secs(5)),
+            _ => (1, Duration::ZERO),
         };
+        let attempts = planned.set(|s| s.attempts).unwrap_or(attempts);
+        let gap = planned.set(|s| s.gap).map_or(gap, |g| g.0);
         if clearing {
             self.fail(step, format!("the earlier attempt is still there: {reason}"), false);
         } else if tries > 0 && tries < attempts {
@@ -233,15 +269,78 @@ impl Turn<'_> {
     }
 
     fn fail(&mut self, step: StepId, reason: String, outcome_unknown: bool) {
-        let address = self.address(step);
-        if self.run.in_flight.contains(&step) {
-            self.rooms.give_back(&address);
-        }
+        self.give_room_back(step);
         self.happened(Event::StepFailed { step, reason: reason.clone(), outcome_unknown });
-        match self.run.service(step).if_it_fails {
-            IfItFails::CarryOn if !outcome_unknown => self.pass_over(step, "the rule carry-on", &reason),
-            // Vetting refuses the other two until procedures bring them; holding is the safest.
-            IfItFails::Hold | IfItFails::CarryOn | IfItFails::PutBack | IfItFails::Divert => self.hold(HoldCause::Step { step }),
+        let planned = self.run.begun.sequence.step(step);
+        if planned.part != self.run.part {
+            // The way that it was on is left already: what it came to is looked at on the way back.
+            let by = if self.run.part == Part::PutBack { "putting back" } else { "diverting" };
+            return self.end(step, StepEnd::PassedOver { by: by.to_owned(), why: reason });
+        }
+        match self.run.rule_of(step) {
+            _ if outcome_unknown => self.hold(HoldCause::Step { step }),
+            IfItFails::CarryOn => self.pass_over(step, "the rule carry-on", &reason),
+            IfItFails::Hold => self.hold(HoldCause::Step { step }),
+            IfItFails::PutBack => {
+                let why = format!("step {step} ({}) failed: {reason}", planned.says());
+                self.put_back("the rule put-back", &why);
+            }
+            IfItFails::Divert(procedure) => {
+                let failed = planned.row();
+                self.divert(procedure, failed, reason, "the rule divert");
+            }
+        }
+    }
+
+    // ---- leaving the way forward ----
+
+    /// Ends the way forward: what is in flight finishes, and then everything is put back (R31).
+    fn put_back(&mut self, by: &str, why: &str) {
+        self.happened(Event::PutBackBegan { by: by.to_owned(), why: why.to_owned() });
+        self.leave_the_way(by, why);
+    }
+
+    /// Ends the way forward: what is in flight finishes, and then the named procedure takes over (R32).
+    fn divert(&mut self, procedure: ProcedureName, failed: String, reason: String, by: &str) {
+        let why = format!("{failed}: {reason}");
+        self.happened(Event::DivertBegan { procedure, failed, reason, by: by.to_owned() });
+        self.leave_the_way(by, &why);
+    }
+
+    fn leave_the_way(&mut self, by: &str, why: &str) {
+        let left: Vec<StepId> = self.run.steps().filter(|(_, n)| !n.state.has_ended()).map(|(s, _)| s.id).collect();
+        for step in left {
+            let now = self.run.step_now(step);
+            match now.state {
+                StepState::Acting { .. } | StepState::Proving { .. } | StepState::Pausing { after_act: true, .. } => {}
+                StepState::Waiting | StepState::Pausing { .. } | StepState::Asking { answer: Some(_), .. } if now.attempts == 0 => {
+                    self.end(step, StepEnd::NotBegun);
+                }
+                _ => self.end(step, StepEnd::PassedOver { by: by.to_owned(), why: why.to_owned() }),
+            }
+        }
+    }
+
+    fn divert_planned(&mut self, planned: Result<Divert, String>) {
+        if !std::mem::take(&mut self.run.divert_asked) || self.run.part != Part::Divert || self.run.part_planned {
+            return;
+        }
+        match planned {
+            Err(why) => self.hold(HoldCause::CannotDivert { why }),
+            Ok(divert) => {
+                let Divert { title, steps, services, beside, values } = divert;
+                self.happened(Event::DivertPlanned { title, steps, services, beside, values });
+            }
+        }
+    }
+
+    /// Lines before the one that the run begins at are vouched for by whoever began it (N54).
+    fn vouch_for_earlier_lines(&mut self) {
+        let Some(from) = self.run.begun.from_line else { return };
+        let earlier: Vec<StepId> = self.run.steps().filter(|(s, _)| s.line.is_some_and(|l| l < from)).map(|(s, _)| s.id).collect();
+        let (by, why) = (self.run.begun.who.clone(), self.run.begun.why.clone().unwrap_or_default());
+        for step in earlier {
+            self.end(step, StepEnd::Vouched { by: by.clone(), why: format!("begun at line {from}: {why}") });
         }
     }
 
@@ -274,6 +373,7 @@ impl Turn<'_> {
                         }
                     }
                 }
+                StepState::Asking { answer: Some(_), until: Some(until), .. } if until <= self.now => self.unanswered(step),
                 StepState::Acting { kind, .. } if self.run.act_deadline(step) <= Some(self.now) => {
                     self.attempt_failed(step, format!("the {} act has not ended within its patience", kind.word()));
                 }
@@ -291,13 +391,12 @@ impl Turn<'_> {
     }
 
     fn patience_ended(&mut self, step: StepId, clearing: bool) {
+        if self.run.begun.sequence.step(step).task().is_some() {
+            return self.task_patience_ended(step);
+        }
         let service = self.run.service(step).clone();
         let now = self.run.step_now(step);
-        let waited = match self.kind(step) {
-            StepKind::Stop => service.stop.patience,
-            _ if clearing => service.stop.patience,
-            _ => service.start.patience,
-        };
+        let waited = if clearing { service.stop.patience } else { crate::time::Span(self.run.patience_of(step)) };
         let could_not = matches!(&now.last_answer, Some((_, a)) if a.verdict == Verdict::CouldNotLook);
         let unknown = now.acts.last().is_some_and(|a| a.begun.is_none() && a.end.is_none());
         let last = now.last_answer.as_ref().map_or_else(|| "nothing was answered".to_owned(), |(_, a)| a.says.clone());
@@ -354,15 +453,13 @@ impl Turn<'_> {
     /// Whether a service should be proven now, as far as this run is concerned: it brought it up,
     /// or found it proven and does not touch it.
     fn must_be_proven(&self, address: &Address) -> bool {
-        let mut touched = false;
-        for (step, now) in self.run.steps().filter(|(s, _)| s.address == *address) {
-            touched = true;
-            let good = matches!(now.state, StepState::Ended(StepEnd::Done | StepEnd::Unneeded));
-            if good && step.kind != StepKind::Stop {
-                return true;
-            }
+        let mine = || self.run.steps().filter(|(s, _)| s.service().is_some_and(|on| on.address == *address));
+        // The last step that had to do with it tells: one after another may take it up and down.
+        let last = mine().filter(|(_, n)| n.began_at.is_some() || matches!(n.state, StepState::Ended(StepEnd::Unneeded))).last();
+        match last {
+            Some((step, now)) => step.kind() != StepKind::Stop && matches!(now.state, StepState::Ended(StepEnd::Done | StepEnd::Unneeded)),
+            None => mine().next().is_none() && self.run.begun.as_found.get(address) == Some(&SeenState::Proven),
         }
-        !touched && self.run.begun.as_found.get(address) == Some(&SeenState::Proven)
     }
 
     fn lost_for_good(&mut self, address: Address) {
@@ -370,8 +467,10 @@ impl Turn<'_> {
         let step = self
             .run
             .steps()
-            .find(|(s, n)| s.address == address && s.kind != StepKind::Stop && matches!(n.state, StepState::Ended(_)))
-            .map(|(s, _)| s.id);
+            .filter(|(s, n)| s.service().is_some_and(|on| on.address == address && on.kind != StepKind::Stop) && n.state.has_ended())
+            .filter(|(_, n)| n.began_at.is_some() || matches!(n.state, StepState::Ended(StepEnd::Unneeded)))
+            .map(|(s, _)| s.id)
+            .last();
         match step {
             Some(step) => {
                 self.run.lost.remove(&address);
@@ -412,17 +511,34 @@ impl Turn<'_> {
             return self.order(Order::Release);
         }
         let free_to_end = self.run.giving_up || (!self.is_held() && self.run.lost.is_empty());
-        if self.run.first_looked && self.run.steps_not_ended() == 0 && free_to_end && !self.run.final_looking && !self.run.has_ended() {
-            self.run.final_looking = true;
-            self.order(Order::FinalLook);
+        if !self.run.first_looked || self.run.steps_not_ended() > 0 || !free_to_end || self.run.final_looking || self.run.has_ended() {
+            return;
         }
+        if self.run.part == Part::Divert && !self.run.part_planned && !self.run.giving_up {
+            if let Some((procedure, failed, reason)) = self.run.divert.clone().filter(|_| !self.run.divert_asked) {
+                self.run.divert_asked = true;
+                self.order(Order::PlanDivert { procedure, failed, reason });
+            }
+            return;
+        }
+        self.run.final_looking = true;
+        self.order(Order::FinalLook);
     }
 
     fn final_looked(&mut self, seen: BTreeMap<Address, SeenState>) {
         if !std::mem::take(&mut self.run.final_looking) || self.run.steps_not_ended() > 0 {
             return;
         }
-        if !self.run.giving_up {
+        if self.run.part == Part::PutBack && !self.run.part_planned && !self.run.giving_up {
+            // All that was in flight has ended: now it is known what there is to put back.
+            self.run.seen.extend(seen.clone());
+            let steps = self.run.way_back(&seen);
+            self.happened(Event::PutBackPlanned { steps });
+            if self.run.steps_not_ended() > 0 {
+                return;
+            }
+        }
+        if !self.run.giving_up && self.run.part != Part::PutBack {
             for (address, state) in &seen {
                 self.seen(address.clone(), *state, format!("the last look found it {state}"));
             }
@@ -430,15 +546,21 @@ impl Turn<'_> {
                 return; // Not the final word yet: it has its patience to come back.
             }
         }
-        let differences = seen
+        let differences: Vec<Difference> = seen
             .iter()
             .filter_map(|(address, now)| {
                 let found = self.run.begun.as_found.get(address).copied().unwrap_or_default();
-                (found != *now).then(|| Difference { address: address.clone(), found, now: *now })
+                // Found ailing, it stands no worse where more of its rungs hold.
+                let as_good = self.run.part == Part::PutBack && found == SeenState::Ailing && *now == SeenState::Proven;
+                (found != *now && !as_good).then(|| Difference { address: address.clone(), found, now: *now })
             })
             .collect();
         let end = if self.run.giving_up {
             RunEnd::GivenUp
+        } else if self.run.part == Part::PutBack {
+            let good = |n: &super::state::StepNow| matches!(n.state, StepState::Ended(StepEnd::Done | StepEnd::Unneeded));
+            let all_done = self.run.steps().filter(|(s, _)| s.part == Part::PutBack).all(|(_, n)| good(n));
+            if differences.is_empty() && all_done { RunEnd::PutBack } else { RunEnd::PutBackInPart }
         } else if self.run.exceptions {
             RunEnd::FinishedWithExceptions
         } else {

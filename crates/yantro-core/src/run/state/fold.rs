@@ -9,10 +9,13 @@ use crate::{
         decision::{Decision, DecisionKind},
         event::{ActKind, Event, HoldCause, StepEnd},
     },
-    sequence::{Release, StepId},
+    sequence::{Part, Release, Step, StepId},
     state::SeenState,
     time::Timestamp,
 };
+
+/// How long looks before the first act count, where the run stood meanwhile (R8).
+const PREFLIGHT_COUNTS: Duration = Duration::from_secs(15 * 60);
 
 impl Run {
     /// Takes in one event.
@@ -25,10 +28,15 @@ impl Run {
                 self.locked = true;
                 self.queued_behind.clear();
             }
-            Event::FirstLooked { seen } => {
+            Event::FirstLooked { seen, rungs } => {
                 self.first_looked = true;
                 self.begun.as_found.clone_from(seen);
+                self.begun.found_rungs.clone_from(rungs);
                 self.seen.extend(seen.clone());
+            }
+            Event::Preflighted { answers } => {
+                self.preflighted_at = Some(at);
+                self.preflight.clone_from(answers);
             }
             Event::StepPausing { step, until, after_act } => {
                 self.step_begins(*step, at);
@@ -101,8 +109,31 @@ impl Run {
                 now.last_answer = None;
             }
             Event::ForceAsked { step, reason } => {
-                self.step_mut(*step).state = StepState::Asking { reason: reason.clone() };
+                self.step_mut(*step).state = StepState::Asking { reason: reason.clone(), answer: None, until: None };
             }
+            Event::QuestionAsked { step, asks, answer, until } => {
+                self.step_begins(*step, at);
+                self.step_mut(*step).state = StepState::Asking { reason: asks.clone(), answer: Some(*answer), until: *until };
+            }
+            Event::ValueKept { name, value, .. } => {
+                self.values.insert(name.clone(), value.clone());
+            }
+            Event::PutBackBegan { .. } => self.leaves_the_way(Part::PutBack),
+            Event::DivertBegan { procedure, failed, reason, .. } => {
+                self.leaves_the_way(Part::Divert);
+                self.divert = Some((procedure.clone(), failed.clone(), reason.clone()));
+            }
+            Event::PutBackPlanned { steps } => self.goes_on_with(steps),
+            Event::DivertPlanned { steps, services, beside, values, .. } => {
+                self.begun.beside.extend(beside.clone());
+                for (address, service) in services {
+                    self.begun.services.entry(address.clone()).or_insert_with(|| service.clone());
+                }
+                self.values.extend(values.clone());
+                self.goes_on_with(steps);
+            }
+            Event::Noted { who, text } => self.notes.push((at, who.clone(), text.clone())),
+            Event::Taken { who } => self.taken_by = Some((at, who.clone())),
             Event::StepFailed { step, reason, outcome_unknown } => {
                 self.step_begins(*step, at);
                 let reopened = self.step_now(*step).state.has_ended();
@@ -140,6 +171,10 @@ impl Run {
             }
             Event::Unheld { cause, .. } => {
                 self.causes.remove(cause);
+                let old = self.preflighted_at.is_some_and(|taken| at.since(taken) > PREFLIGHT_COUNTS);
+                if old || matches!(cause, HoldCause::Preflight { .. }) {
+                    self.preflighted_at = None;
+                }
             }
             Event::Decided { decision } => self.decided(decision),
             Event::GivingUp { .. } => {
@@ -157,12 +192,27 @@ impl Run {
         }
     }
 
+    /// The way forward ends: only what holds everything goes on holding.
+    fn leaves_the_way(&mut self, part: Part) {
+        self.part = part;
+        self.part_planned = false;
+        self.causes.retain(|c| matches!(c, HoldCause::Standstill | HoldCause::Storage { .. }));
+        self.lost.clear();
+    }
+
+    fn goes_on_with(&mut self, steps: &[Step]) {
+        self.part_planned = true;
+        self.begun.sequence.steps.extend(steps.iter().cloned());
+        self.add_steps(steps);
+    }
+
     fn step_begins(&mut self, step: StepId, at: Timestamp) {
         let tail = self.begun.sequence.step(step).tail_ms;
         self.ready.remove(&(Reverse(tail), step));
         self.in_flight.insert(step);
         let now = self.step_mut(step);
         now.began_at.get_or_insert(at);
+        now.look_since = None;
         now.look_again_at = None;
         now.looking = false;
     }
@@ -180,10 +230,11 @@ impl Run {
         now.looking = false;
         now.last_answer = None;
         self.left -= 1;
-        if matches!(end, StepEnd::Done | StepEnd::Unneeded) {
-            let step = self.begun.sequence.step(step);
-            let state = if step.kind == crate::sequence::StepKind::Stop { SeenState::Down } else { SeenState::Proven };
-            self.seen.insert(step.address.clone(), state);
+        if matches!(end, StepEnd::Done | StepEnd::Unneeded)
+            && let Some(on) = self.begun.sequence.step(step).service()
+        {
+            let state = if on.kind == crate::sequence::StepKind::Stop { SeenState::Down } else { SeenState::Proven };
+            self.seen.insert(on.address.clone(), state);
         }
         self.exceptions |= !matches!(end, StepEnd::Done | StepEnd::Unneeded);
         if std::mem::replace(&mut self.step_mut(step).released, end.is_good()) {
@@ -224,8 +275,8 @@ impl Run {
         self.last_decision = Some(format!("{} decided: {}", decision.who, decision.kind.word()));
         match &decision.kind {
             DecisionKind::TryAgain { step, change } => {
-                let address = self.begun.sequence.step(*step).address.clone();
-                if let Some(change) = change {
+                let address = self.begun.sequence.step(*step).address().cloned();
+                if let (Some(change), Some(address)) = (change, address) {
                     if let Some(service) = self.begun.services.get(&address) {
                         let changed = overrides::applied(service, Some(change));
                         self.begun.services.insert(address.clone(), changed);
@@ -246,7 +297,10 @@ impl Run {
                 self.released.insert(address.clone());
                 self.lost.remove(address);
             }
-            DecisionKind::Hold
+            DecisionKind::Answer { .. }
+            | DecisionKind::PutBack
+            | DecisionKind::Divert { .. }
+            | DecisionKind::Hold
             | DecisionKind::Resume
             | DecisionKind::PassOver { .. }
             | DecisionKind::Vouch { .. }
@@ -263,11 +317,8 @@ impl Run {
                     *patience_ends = *patience_ends + by;
                     *steady_until = steady_until.map(|s| s + by);
                 }
-                StepState::Waiting
-                | StepState::Asking { .. }
-                | StepState::Failed { .. }
-                | StepState::OutcomeUnknown { .. }
-                | StepState::Ended(_) => {}
+                StepState::Asking { until, .. } => *until = until.map(|u| u + by),
+                StepState::Waiting | StepState::Failed { .. } | StepState::OutcomeUnknown { .. } | StepState::Ended(_) => {}
             }
         }
         for ends in self.lost.values_mut() {

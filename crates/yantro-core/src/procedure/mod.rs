@@ -1,0 +1,156 @@
+//! Procedures: written, named sequences that mix services with work.
+//!
+//! [`Procedure`] is what the estate file comes to, [`answers`] settles what it asks, [`plan`] works out the
+//! steps from the facts. What is written stays in lines; a line that names services becomes several steps.
+
+pub mod answers;
+mod plan;
+
+use std::collections::BTreeMap;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    estate::{IfItFails, file::QuestionKind},
+    name::ProcedureName,
+    sequence::{Settings, Task, Wish},
+};
+
+pub use answers::{AnswerFault, settle};
+pub(crate) use plan::plan_by_line;
+pub use plan::{Asked, plan};
+
+/// A procedure as it is meant.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Procedure {
+    /// Its name.
+    pub name: ProcedureName,
+    /// What people call it.
+    pub title: String,
+    /// What it is for.
+    pub purpose: Option<String>,
+    /// What it asks before it begins, by name.
+    pub questions: BTreeMap<String, Asks>,
+    /// What happens when a step fails, where neither step nor service says.
+    pub if_it_fails: Option<IfItFails>,
+    /// Its lines.
+    pub lines: Vec<Line>,
+    /// The estate's folder, known to its texts as `{dir}`.
+    pub dir: String,
+}
+
+/// A question asked before it begins.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Asks {
+    /// The question, for people.
+    pub asks: String,
+    /// What the answer is.
+    pub kind: QuestionKind,
+    /// Taken where nothing is answered.
+    pub default: Option<String>,
+    /// A text must match this as a whole.
+    pub allowed: Option<String>,
+    /// The answers to choose from.
+    pub choices: Vec<String>,
+    /// The smallest number allowed.
+    pub at_least: Option<i64>,
+    /// The largest number allowed.
+    pub at_most: Option<i64>,
+}
+
+/// One line of a procedure: what is written as one step.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Line {
+    /// What later lines call it.
+    pub name: Option<String>,
+    /// What it does.
+    pub does: Does,
+    /// Whether it begins together with the line before it.
+    pub alongside: bool,
+    /// Whether it is a look taken before the first act.
+    pub preflight: bool,
+    /// What it says over its services' settings.
+    pub settings: Settings,
+}
+
+/// What a line does.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "does", rename_all = "kebab-case")]
+pub enum Does {
+    /// A wish of a selection.
+    Services {
+        /// The wish.
+        wish: Wish,
+        /// Of what.
+        selection: Vec<String>,
+        /// What is left out of it.
+        except: Vec<String>,
+        /// Only these.
+        alone: bool,
+        /// Services, by address, that may stand on what is not proven.
+        left_standing: Vec<String>,
+    },
+    /// A further act of services.
+    Act {
+        /// The act's name.
+        act: String,
+        /// Of what.
+        of: Vec<String>,
+    },
+    /// Starts what earlier lines took down, as it was found.
+    BringBack {
+        /// The lines, by name; `all` is all of them.
+        of: Vec<String>,
+    },
+    /// Something that is no service's.
+    Task {
+        /// What.
+        task: Box<Task>,
+    },
+}
+
+impl Line {
+    /// What it does, in a few words: its title, or what follows from what is written.
+    pub fn says(&self) -> String {
+        if let Some(title) = &self.settings.title {
+            return title.clone();
+        }
+        match &self.does {
+            Does::Services { wish, selection, alone, .. } => {
+                format!("{wish} {}{}", selection.join(", "), if *alone { " alone" } else { "" })
+            }
+            Does::Act { act, of } => format!("{act} {}", of.join(", ")),
+            Does::BringBack { of } if of.iter().any(|o| o == "all") => "bring back as found".to_owned(),
+            Does::BringBack { of } => format!("bring back as found: {}", of.join(", ")),
+            Does::Task { task } => task.says(),
+        }
+    }
+
+    /// The names of values that it uses.
+    pub fn uses(&self) -> Vec<String> {
+        let named = |texts: &[String]| texts.iter().flat_map(|t| crate::estate::fill::names(t)).collect();
+        match &self.does {
+            Does::Services { selection, except, .. } => {
+                let mut all: Vec<String> = named(selection);
+                all.extend(named(except));
+                all
+            }
+            Does::Act { of, .. } => named(of),
+            Does::BringBack { .. } => Vec::new(),
+            Does::Task { task } => task.uses(),
+        }
+    }
+
+    /// The names of values that it makes known to later lines.
+    pub fn keeps(&self) -> Vec<String> {
+        match &self.does {
+            Does::Task { task } => match task.as_ref() {
+                Task::Work(work) => work.keep.keys().cloned().collect(),
+                Task::Question(question) => question.keep.iter().cloned().collect(),
+                _ => Vec::new(),
+            },
+            Does::Services { .. } | Does::Act { .. } | Does::BringBack { .. } => Vec::new(),
+        }
+    }
+}

@@ -1,0 +1,425 @@
+//! The forecast of a run: its step graph played many times over under its limits, each step as long as chance
+//! has it; and once as it usually goes, rank by rank too, for comparison.
+
+use std::{
+    cmp::Reverse,
+    collections::{BTreeMap, BTreeSet, BinaryHeap},
+};
+
+use rand::{Rng, SeedableRng, rngs::SmallRng};
+use rand_distr::StandardNormal;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::{Step, StepKind, forecast::spread};
+use crate::{estate::Estate, name::Address};
+
+/// How a step stands when a forecast is made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Standing {
+    /// It ended so many milliseconds ago.
+    Ended(u64),
+    /// It goes on since so many milliseconds.
+    GoesOn(u64),
+    /// It has not begun.
+    Waits,
+}
+
+/// What a play has to respect besides the waits: how much at once.
+#[derive(Debug, Clone, Default)]
+pub struct Limits {
+    capacities: Vec<u32>,
+    /// What each step takes while it goes on.
+    taken: Vec<Vec<u32>>,
+    /// What a stop takes until its service is back, and the start that gives it back.
+    rolling: Vec<Vec<u32>>,
+}
+
+impl Limits {
+    /// The limits of an estate for these steps; `at_once` where the run was asked to go slower.
+    pub fn new(estate: &Estate, steps: &[Step], at_once: Option<u32>) -> Self {
+        let mut limits = Self { capacities: Vec::new(), taken: vec![Vec::new(); steps.len()], rolling: vec![Vec::new(); steps.len()] };
+        let started: BTreeSet<(&Address, Option<u32>)> =
+            steps.iter().filter(|s| s.kind() == StepKind::Start).filter_map(|s| Some((s.address()?, s.line))).collect();
+        let takes_room = |s: &Step| s.address().is_some() || s.kind() == StepKind::Work;
+        let overall = [estate.limits.at_once, at_once].into_iter().flatten().min();
+        let mut add = |capacity: u32, members: &dyn Fn(&Step) -> bool, rolling: bool| {
+            let r = limits.capacities.len() as u32;
+            limits.capacities.push(capacity);
+            for (i, _) in steps.iter().enumerate().filter(|(_, s)| members(s)) {
+                if rolling { limits.rolling[i].push(r) } else { limits.taken[i].push(r) }
+            }
+        };
+        if let Some(overall) = overall {
+            add(overall, &takes_room, false);
+        }
+        for (name, host) in &estate.hosts {
+            if let Some(limit) = host.at_once.or(estate.limits.per_host) {
+                add(limit, &|s| takes_room(s) && s.host() == Some(name), false);
+            }
+        }
+        for group in estate.groups.values() {
+            let is_member = |s: &Step| s.address().is_some_and(|a| group.members.contains(a));
+            if let Some(limit) = group.at_once {
+                add(limit, &is_member, false);
+            }
+            if let Some(keep_up) = group.keep_up {
+                // Only members that come back roll; those that stop for good were spoken for.
+                let comes_back = |s: &Step| s.address().is_some_and(|a| started.contains(&(a, s.line)));
+                let limit = (group.members.len() as u32).saturating_sub(keep_up).min(group.at_once.unwrap_or(u32::MAX)).max(1);
+                add(limit, &|s| is_member(s) && (s.kind() != StepKind::Stop || comes_back(s)), true);
+            }
+        }
+        limits
+    }
+}
+
+/// The forecast of a run.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Forecast {
+    /// Half of all plays end by then, in milliseconds from now.
+    pub likely_ms: u64,
+    /// Nine in ten end by then.
+    pub late_ms: u64,
+    /// One in ten ends by then.
+    pub soon_ms: u64,
+    /// When plays end, in milliseconds from now: 101 points, from the first to the last.
+    pub ends_ms: Vec<u64>,
+    /// How many plays it is made from.
+    pub plays: u32,
+    /// Each step, by number.
+    pub steps: Vec<StepForecast>,
+    /// For how long users are without each service, the longest first.
+    pub away: Vec<Away>,
+    /// How long it would usually take rank by rank, in milliseconds.
+    pub rank_by_rank_ms: u64,
+    /// How long it usually takes as it is done.
+    pub as_planned_ms: u64,
+}
+
+/// One step in a forecast.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct StepForecast {
+    /// When it likely begins, in milliseconds from now.
+    pub begins_ms: u64,
+    /// When it likely ends.
+    pub ends_ms: u64,
+    /// When it ends in nine of ten plays.
+    pub late_ms: u64,
+    /// In how many of a hundred plays the run's end hangs on it.
+    pub critical: u32,
+    /// How much later it could end without the run's end moving, as it usually goes.
+    pub slack_ms: u64,
+}
+
+/// For how long users are without a service.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Away {
+    /// The service.
+    pub address: Address,
+    /// Likely, in milliseconds; `None` where it stays down.
+    pub likely_ms: Option<u64>,
+    /// In nine of ten plays.
+    pub late_ms: Option<u64>,
+}
+
+impl Forecast {
+    /// The chance, in percent, that the run has ended so many milliseconds from now.
+    pub fn chance_by(&self, ms: u64) -> u32 {
+        self.ends_ms.partition_point(|e| *e <= ms).saturating_sub(1).min(100) as u32
+    }
+}
+
+/// How many plays are worth their time: thousands of a few hundred steps.
+fn plays_for(steps: usize) -> u32 {
+    (1_500_000 / steps.max(1)).clamp(100, 3_000) as u32
+}
+
+/// Plays steps of which none has begun.
+pub fn play_all(steps: &[Step], estate: &Estate, at_once: Option<u32>) -> Forecast {
+    play(steps, &Limits::new(estate, steps, at_once), &vec![Standing::Waits; steps.len()])
+}
+
+/// Plays the steps from how they stand now. The outcome is the same for the same steps, limits and standings.
+pub fn play(steps: &[Step], limits: &Limits, standing: &[Standing]) -> Forecast {
+    let n = steps.len();
+    let mut game = Game::new(steps, limits, standing);
+    let usual: Vec<f64> = steps.iter().map(|s| s.usual_ms as f64).collect();
+    let as_planned = game.play(&usual, false);
+    let slack = game.slack(&usual);
+    let rank_by_rank = game.play(&usual, true);
+    let plays = plays_for(n);
+    let mut rng = SmallRng::seed_from_u64(0x59414e54524f);
+    let spreads: Vec<f64> = steps.iter().map(|s| spread(s.usual_ms, s.slow_ms)).collect();
+    let mut ends: Vec<f64> = Vec::with_capacity(plays as usize);
+    let mut critical = vec![0u32; n];
+    let mut begins: Vec<Vec<f32>> = vec![Vec::with_capacity(plays as usize); n];
+    let mut finishes: Vec<Vec<f32>> = vec![Vec::with_capacity(plays as usize); n];
+    let pairs = pairs(steps);
+    let mut away: Vec<Vec<f64>> = vec![Vec::with_capacity(plays as usize); pairs.len()];
+    let mut lengths = vec![0f64; n];
+    for _ in 0..plays {
+        for i in 0..n {
+            lengths[i] = match standing[i] {
+                Standing::Ended(_) => 0.0,
+                Standing::Waits => usual[i] * (spreads[i] * rng.sample::<f64, _>(StandardNormal)).exp(),
+                // What went on so long already takes longer than that.
+                Standing::GoesOn(since) => {
+                    let since = since as f64;
+                    let drawn = (0..8).map(|_| usual[i] * (spreads[i] * rng.sample::<f64, _>(StandardNormal)).exp()).find(|l| *l > since);
+                    drawn.unwrap_or(since * 1.1 + 100.0)
+                }
+            };
+        }
+        ends.push(game.play(&lengths, false));
+        game.mark_critical(&mut critical);
+        for i in 0..n {
+            begins[i].push(game.begin[i] as f32);
+            finishes[i].push(game.end[i] as f32);
+        }
+        for (pair, lost) in pairs.iter().zip(&mut away) {
+            if let Some(start) = pair.start {
+                lost.push(game.end[start] - game.begin[pair.stop]);
+            }
+        }
+    }
+    ends.sort_by(f64::total_cmp);
+    let at = |share: f64| ends.get(((ends.len().max(1) - 1) as f64 * share).round() as usize).map_or(0, |e| e.max(0.0).round() as u64);
+    let point = |values: &mut Vec<f32>, share: f64| {
+        let k = ((values.len().max(1) - 1) as f64 * share).round() as usize;
+        if values.is_empty() { 0 } else { values.select_nth_unstable_by(k, f32::total_cmp).1.max(0.0).round() as u64 }
+    };
+    let step_forecasts = (0..n)
+        .map(|i| StepForecast {
+            begins_ms: point(&mut begins[i], 0.5),
+            ends_ms: point(&mut finishes[i], 0.5),
+            late_ms: point(&mut finishes[i], 0.9),
+            critical: (critical[i] * 100).div_ceil(plays),
+            slack_ms: slack[i],
+        })
+        .collect();
+    let mut away: Vec<Away> = pairs
+        .iter()
+        .zip(away)
+        .map(|(pair, mut lost)| {
+            lost.sort_by(f64::total_cmp);
+            let at = |share: f64| lost.get(((lost.len().max(1) - 1) as f64 * share).round() as usize).map(|l| l.max(0.0).round() as u64);
+            Away { address: pair.address.clone(), likely_ms: at(0.5), late_ms: at(0.9) }
+        })
+        .collect();
+    away.sort_by(|a, b| b.likely_ms.unwrap_or(u64::MAX).cmp(&a.likely_ms.unwrap_or(u64::MAX)).then_with(|| a.address.cmp(&b.address)));
+    Forecast {
+        likely_ms: at(0.5),
+        late_ms: at(0.9),
+        soon_ms: at(0.1),
+        ends_ms: (0..=100).map(|p| at(f64::from(p) / 100.0)).collect(),
+        plays,
+        steps: step_forecasts,
+        away,
+        rank_by_rank_ms: rank_by_rank.max(0.0).round() as u64,
+        as_planned_ms: as_planned.max(0.0).round() as u64,
+    }
+}
+
+struct Pair {
+    address: Address,
+    stop: usize,
+    start: Option<usize>,
+}
+
+/// The stop that takes each service from its users, and the start that brings it back.
+fn pairs(steps: &[Step]) -> Vec<Pair> {
+    let mut pairs: BTreeMap<&Address, Pair> = BTreeMap::new();
+    for (i, step) in steps.iter().enumerate() {
+        let Some(on) = step.service() else { continue };
+        match on.kind {
+            StepKind::Stop if step.found.is_up() => {
+                pairs.entry(&on.address).or_insert_with(|| Pair { address: on.address.clone(), stop: i, start: None });
+            }
+            StepKind::Start => {
+                if let Some(pair) = pairs.get_mut(&on.address) {
+                    pair.start = Some(i);
+                }
+            }
+            _ => {}
+        }
+    }
+    pairs.into_values().collect()
+}
+
+/// One play after another over the same graph.
+struct Game<'s> {
+    steps: &'s [Step],
+    limits: &'s Limits,
+    standing: &'s [Standing],
+    /// Who waits on each step.
+    waiters: Vec<Vec<u32>>,
+    ranks: Vec<u32>,
+    begin: Vec<f64>,
+    end: Vec<f64>,
+    /// The step whose end let each one begin.
+    let_in: Vec<u32>,
+}
+
+const NOBODY: u32 = u32::MAX;
+
+impl<'s> Game<'s> {
+    fn new(steps: &'s [Step], limits: &'s Limits, standing: &'s [Standing]) -> Self {
+        let n = steps.len();
+        let mut waiters = vec![Vec::new(); n];
+        for (i, step) in steps.iter().enumerate() {
+            for wait in &step.waits {
+                waiters[wait.step.0 as usize - 1].push(i as u32);
+            }
+        }
+        let ranks = steps.iter().map(|s| s.rank).collect();
+        Self { steps, limits, standing, waiters, ranks, begin: vec![0.0; n], end: vec![0.0; n], let_in: vec![NOBODY; n] }
+    }
+
+    /// Plays once, and says when the last step ended.
+    fn play(&mut self, lengths: &[f64], by_rank: bool) -> f64 {
+        let n = self.steps.len();
+        let mut open: Vec<u32> = self.steps.iter().map(|s| s.waits.len() as u32).collect();
+        let mut room = self.limits.capacities.clone();
+        let mut ready: BinaryHeap<(u64, Reverse<u32>)> = BinaryHeap::new();
+        let mut going: BinaryHeap<(Reverse<u64>, u32)> = BinaryHeap::new();
+        let mut in_rank: BTreeMap<u32, u32> = BTreeMap::new();
+        if by_rank {
+            self.ranks.iter().for_each(|r| *in_rank.entry(*r).or_default() += 1);
+        }
+        let bits = |at: f64| Reverse((at.max(0.0) * 1000.0) as u64);
+        let mut last = 0f64;
+        for i in 0..n {
+            match self.standing[i] {
+                Standing::Ended(_) => going.push((bits(0.0), i as u32)),
+                Standing::GoesOn(since) => {
+                    self.begin[i] = -(since as f64);
+                    self.end[i] = (lengths[i] - since as f64).max(0.0);
+                    self.let_in[i] = NOBODY;
+                    self.take(i, &mut room);
+                    going.push((bits(self.end[i]), i as u32));
+                }
+                Standing::Waits if open[i] == 0 => {
+                    self.let_in[i] = NOBODY;
+                    ready.push((self.steps[i].tail_ms, Reverse(i as u32)));
+                }
+                Standing::Waits => {}
+            }
+            if let Standing::Ended(ago) = self.standing[i] {
+                self.begin[i] = -(ago as f64);
+                self.end[i] = -(ago as f64);
+            }
+        }
+        let mut now = 0f64;
+        let mut aside: Vec<(u64, Reverse<u32>)> = Vec::new();
+        let mut freed_by = NOBODY;
+        loop {
+            while let Some((tail, Reverse(i))) = ready.pop() {
+                let early = by_rank && in_rank.range(..self.ranks[i as usize]).any(|(_, left)| *left > 0);
+                if early || !self.has_room(i as usize, &room) {
+                    aside.push((tail, Reverse(i)));
+                    continue;
+                }
+                let i = i as usize;
+                if self.let_in[i] == NOBODY && now > 0.0 {
+                    self.let_in[i] = freed_by;
+                }
+                self.take(i, &mut room);
+                self.begin[i] = now;
+                self.end[i] = now + lengths[i];
+                going.push((bits(self.end[i]), i as u32));
+            }
+            // Those that had no room were let in by whoever makes it.
+            for (tail, Reverse(i)) in aside.drain(..) {
+                if !matches!(self.standing[i as usize], Standing::Ended(_)) && now >= 0.0 {
+                    self.let_in[i as usize] = NOBODY;
+                }
+                ready.push((tail, Reverse(i)));
+            }
+            let Some((_, i)) = going.pop() else {
+                // Nothing goes on and something has no room: a person would make some.
+                let Some((_, Reverse(i))) = ready.pop() else { break };
+                let i = i as usize;
+                self.take(i, &mut room);
+                self.begin[i] = now;
+                self.end[i] = now + lengths[i];
+                going.push((bits(self.end[i]), i as u32));
+                continue;
+            };
+            let i = i as usize;
+            now = now.max(self.end[i]);
+            last = last.max(self.end[i]);
+            freed_by = i as u32;
+            if !matches!(self.standing[i], Standing::Ended(_)) {
+                self.give_back(i, &mut room);
+            }
+            if by_rank && let Some(left) = in_rank.get_mut(&self.ranks[i]) {
+                *left -= 1;
+            }
+            for k in 0..self.waiters[i].len() {
+                let w = self.waiters[i][k] as usize;
+                open[w] -= 1;
+                if open[w] == 0 && self.standing[w] == Standing::Waits {
+                    self.let_in[w] = i as u32;
+                    ready.push((self.steps[w].tail_ms, Reverse(w as u32)));
+                }
+            }
+        }
+        last
+    }
+
+    fn has_room(&self, i: usize, room: &[u32]) -> bool {
+        let stops = self.steps[i].kind() == StepKind::Stop;
+        self.limits.taken[i].iter().all(|r| room[*r as usize] > 0)
+            && (!stops || self.limits.rolling[i].iter().all(|r| room[*r as usize] > 0))
+    }
+
+    fn take(&self, i: usize, room: &mut [u32]) {
+        for r in &self.limits.taken[i] {
+            room[*r as usize] = room[*r as usize].saturating_sub(1);
+        }
+        if self.steps[i].kind() == StepKind::Stop {
+            for r in &self.limits.rolling[i] {
+                room[*r as usize] = room[*r as usize].saturating_sub(1);
+            }
+        }
+    }
+
+    fn give_back(&self, i: usize, room: &mut [u32]) {
+        for r in &self.limits.taken[i] {
+            room[*r as usize] += 1;
+        }
+        if self.steps[i].kind() == StepKind::Start {
+            for r in &self.limits.rolling[i] {
+                room[*r as usize] = (room[*r as usize] + 1).min(self.limits.capacities[*r as usize]);
+            }
+        }
+    }
+
+    /// Counts the steps on the way that led to the last end.
+    fn mark_critical(&self, counts: &mut [u32]) {
+        let waits = |i: &usize| !matches!(self.standing[*i], Standing::Ended(_));
+        let Some(mut at) = (0..self.steps.len()).filter(waits).max_by(|a, b| self.end[*a].total_cmp(&self.end[*b]).then(b.cmp(a))) else {
+            return;
+        };
+        loop {
+            counts[at] += 1;
+            match self.let_in[at] {
+                NOBODY => return,
+                before => at = before as usize,
+            }
+        }
+    }
+
+    /// How much later each step could end without the last end moving, as it usually goes.
+    fn slack(&self, usual: &[f64]) -> Vec<u64> {
+        let last = self.end.iter().copied().fold(0.0, f64::max);
+        let mut latest = vec![last; self.steps.len()];
+        for i in (0..self.steps.len()).rev() {
+            for w in &self.waiters[i] {
+                latest[i] = latest[i].min(latest[*w as usize] - usual[*w as usize]);
+            }
+        }
+        latest.iter().zip(&self.end).map(|(l, e)| (l - e).max(0.0).round() as u64).collect()
+    }
+}

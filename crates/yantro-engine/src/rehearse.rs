@@ -1,0 +1,182 @@
+//! Rehearsals and forecasts: what a plan comes to, played and looked at, with nothing touched.
+
+use std::sync::Arc;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use yantro_core::{
+    estate::Estate,
+    name::ProcedureName,
+    rehearsal::{WhatIf, what_if},
+    run::{Run, RunId, StepState},
+    sequence::{
+        Plan, StepCommand, StepId, command_of,
+        plays::{Forecast, Limits, Standing, play, play_all},
+        sheet,
+    },
+    state::Facts,
+    time::Timestamp,
+};
+
+use crate::{
+    EngineError,
+    engine::{BeginRequest, Engine, Loaded, ProcedureRequest, read},
+    view::PreflightView,
+};
+
+/// A plan rehearsed: with its forecast, the looks before the first act taken, and what each step would do.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct Rehearsal {
+    /// The plan.
+    pub plan: Plan,
+    /// Whether it could be begun now.
+    pub can_begin: bool,
+    /// What would refuse it, in sentences.
+    pub refused: Vec<String>,
+    /// How long it takes.
+    pub forecast: Forecast,
+    /// The looks before the first act, taken now.
+    pub preflight: Vec<PreflightView>,
+    /// What each step would do, exactly.
+    pub commands: Vec<StepCommand>,
+    /// The same on paper.
+    pub sheet: String,
+    /// What if one step failed, by rule; where that was asked.
+    pub what_if: Vec<WhatIf>,
+}
+
+/// How a run is forecast to go on.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct RunForecast {
+    /// When this was worked out.
+    pub as_of: Timestamp,
+    /// From here on; for one that ended, nothing is left.
+    pub now: Forecast,
+    /// What it was begun by.
+    pub begun_by: Option<Forecast>,
+    /// Steps that take longer than nine in ten of theirs did, while they do.
+    pub slow: Vec<SlowStep>,
+}
+
+/// A step that is much slower than usual.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct SlowStep {
+    /// The step.
+    pub step: StepId,
+    /// How long it has taken so far, in milliseconds.
+    pub so_far_ms: u64,
+    /// How long it usually takes.
+    pub usual_ms: u64,
+    /// In a sentence.
+    pub says: String,
+}
+
+impl Engine {
+    /// Rehearses a wish; `fails` is a step to play as failing.
+    pub async fn rehearse(&self, request: &BeginRequest, fails: Option<StepId>) -> Result<Rehearsal, EngineError> {
+        let (plan, loaded) = self.plan(request).await?;
+        self.rehearsed(plan, loaded, request.at_once.map(Into::into), fails).await
+    }
+
+    /// Rehearses a procedure; `fails` is a step to play as failing.
+    pub async fn rehearse_procedure(
+        &self,
+        name: &ProcedureName,
+        request: &ProcedureRequest,
+        fails: Option<StepId>,
+    ) -> Result<Rehearsal, EngineError> {
+        let (plan, loaded) = self.plan_procedure(name, request).await?;
+        self.rehearsed(plan, loaded, request.at_once.map(Into::into), fails).await
+    }
+
+    async fn rehearsed(
+        &self,
+        plan: Plan,
+        loaded: Arc<Loaded>,
+        at_once: Option<u32>,
+        fails: Option<StepId>,
+    ) -> Result<Rehearsal, EngineError> {
+        if let Some(step) = fails.filter(|s| s.0 == 0 || s.0 as usize > plan.sequence.steps.len()) {
+            return Err(EngineError::NoStep { step, steps: plan.sequence.steps.len() });
+        }
+        let answers = self.hands.preflight(plan.preflight.clone()).await;
+        let preflight: Vec<PreflightView> = answers.into_iter().map(PreflightView::from).collect();
+        let mut refused: Vec<String> = plan.obstacles.iter().map(|o| o.why.clone()).collect();
+        refused.extend(read(&self.shared.standstill).as_ref().map(|by| format!("everything is at a standstill, by {by}")));
+        refused.extend(self.locked_by_others(&plan));
+        refused.extend(preflight.iter().filter(|p| !p.holds()).map(|p| format!("{}: {}", p.says, p.answer.says)));
+        let facts: Facts = loaded.estate.services.keys().filter_map(|a| Some((a.clone(), self.hands.watched(a)?.seen.state))).collect();
+        Ok(rehearse(plan, &loaded.estate, loaded.edition, &facts, at_once, fails, refused, preflight, self.hands.clock.now()))
+    }
+
+    /// Who holds services that a plan would act on, in sentences.
+    fn locked_by_others(&self, plan: &Plan) -> Vec<String> {
+        let acted_on = plan.sequence.acted_on();
+        let runs = read(&self.shared.runs);
+        let open = runs.values().filter(|r| !r.has_ended() && r.is_locked());
+        open.filter_map(|run| {
+            let meets = run.answerable().find(|a| acted_on.contains(*a))?;
+            Some(format!("run {} ({}, {}) has {meets}: this would wait behind it", run.id, crate::view::title_of(run), run.begun.who))
+        })
+        .collect()
+    }
+
+    /// How a run is forecast to go on. For threads that may block.
+    pub fn forecast(&self, id: RunId) -> Result<RunForecast, EngineError> {
+        let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
+        let now = self.hands.clock.now();
+        let known = read(&self.shared.runs).get(&id).cloned();
+        let run = match known {
+            Some(run) => run,
+            None => {
+                let events = self.reader()?.events_of(id)?;
+                Run::replay(id, events.into_iter().map(|e| (e.at, e.event))).ok_or(EngineError::NoRun(id))?
+            }
+        };
+        let steps = &run.begun.sequence.steps;
+        let standing: Vec<Standing> = run
+            .steps()
+            .map(|(_, n)| match (&n.state, n.began_at) {
+                (state, _) if state.has_ended() => Standing::Ended(n.ended_at.map_or(0, |at| now.since(at).as_millis() as u64)),
+                (StepState::Waiting, _) | (_, None) => Standing::Waits,
+                (_, Some(at)) => Standing::GoesOn(now.since(at).as_millis() as u64),
+            })
+            .collect();
+        let forecast = play(steps, &Limits::new(&loaded.estate, steps, run.begun.at_once), &standing);
+        let slow = run.steps().zip(&standing).filter_map(|((step, state), standing)| match standing {
+            Standing::GoesOn(ms) if *ms > step.slow_ms.max(1_000) && step.usual_ms > 0 && !state.state.awaits_decision() => {
+                let times = *ms as f64 / step.usual_ms as f64;
+                let says = format!("{} takes {times:.1} times as long as usual", step.says());
+                Some(SlowStep { step: step.id, so_far_ms: *ms, usual_ms: step.usual_ms, says })
+            }
+            _ => None,
+        });
+        Ok(RunForecast { as_of: now, slow: slow.collect(), begun_by: run.begun.forecast.clone(), now: forecast })
+    }
+}
+
+/// Puts a rehearsal together, from a plan and facts; it looks at nothing.
+#[allow(clippy::too_many_arguments, reason = "the parts of a rehearsal, put together once")]
+pub fn rehearse(
+    plan: Plan,
+    estate: &Estate,
+    edition: u64,
+    facts: &Facts,
+    at_once: Option<u32>,
+    fails: Option<StepId>,
+    refused: Vec<String>,
+    preflight: Vec<PreflightView>,
+    now: Timestamp,
+) -> Rehearsal {
+    let graph = yantro_core::graph::EstateGraph::new(estate);
+    Rehearsal {
+        can_begin: plan.can_begin() && refused.is_empty(),
+        forecast: play_all(&plan.sequence.steps, estate, at_once),
+        commands: plan.sequence.steps.iter().map(|s| command_of(s, estate, &plan)).collect(),
+        sheet: sheet(&plan, estate, edition, now),
+        what_if: fails.map(|step| what_if(estate, &graph, facts, &plan, edition, step)).unwrap_or_default(),
+        refused,
+        preflight,
+        plan,
+    }
+}
