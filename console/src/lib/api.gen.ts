@@ -655,6 +655,13 @@ export interface components {
             /** @description What it means, in a sentence. */
             says: string;
         } | {
+            /** @description The freeze. */
+            freeze: string;
+            /** @constant */
+            kind: "in-freeze";
+            /** @description What it means, in a sentence. */
+            says: string;
+        } | {
             /** @description The service that is up. */
             address: components["schemas"]["Address"];
             /** @constant */
@@ -685,6 +692,8 @@ export interface components {
             /** @description What the answer is. */
             kind: components["schemas"]["QuestionKind"];
         };
+        /** @description What a run does when putting back would no longer fit its window. */
+        AtLastMoment: "hold" | "put-back" | "go-on";
         /** @description One line of the audit trail. */
         AuditLine: {
             /** @description To what. */
@@ -723,6 +732,11 @@ export interface components {
              */
             alone: boolean;
             /**
+             * @description What it does when putting back would no longer fit the window.
+             * @default hold
+             */
+            at_last_moment: components["schemas"]["AtLastMoment"];
+            /**
              * Format: uint32
              * @description How many services to work on at once, where that is to be fewer than the estate allows.
              * @default null
@@ -744,6 +758,11 @@ export interface components {
              */
             except: string[];
             /**
+             * @description Change freezes that it is begun in all the same, by name; with a reason.
+             * @default []
+             */
+            in_freeze: string[];
+            /**
              * @description Services named one by one as standing on what is not proven (R3).
              * @default []
              */
@@ -762,6 +781,11 @@ export interface components {
              * @default null
              */
             why: string | null;
+            /**
+             * @description The window that it must fit, by name.
+             * @default null
+             */
+            window: string | null;
             /** @description The wish. */
             wish: components["schemas"]["Wish"];
         };
@@ -818,6 +842,11 @@ export interface components {
              * @default null
              */
             if_it_fails: components["schemas"]["IfItFails"] | null;
+            /**
+             * @description Change freezes that were named at its begin: they stop nothing in it.
+             * @default []
+             */
+            in_freeze: string[];
             /** @description Who is in a group that keeps some up, and how many. */
             keep_up: {
                 [key: string]: components["schemas"]["KeepUp"];
@@ -853,6 +882,11 @@ export interface components {
             who: string;
             /** @description Why, in their words. */
             why?: string | null;
+            /**
+             * @description The window it must fit, and what happens when it no longer would.
+             * @default null
+             */
+            window: components["schemas"]["WindowTerms"] | null;
         };
         /** @description One service on the board. */
         BoardRow: {
@@ -1228,6 +1262,13 @@ export interface components {
             /** @description Each step, by number. */
             steps: components["schemas"]["StepForecast"][];
         };
+        /** @description A change freeze that is on. */
+        Frozen: {
+            /** @description From which impact on it stops stops. */
+            impact: components["schemas"]["ImpactLevel"];
+            /** @description In a sentence. */
+            says: string;
+        };
         /** @description A further act of a service: drain, pause, rotate its logs. */
         FurtherAct: {
             /** @description Exit codes that are fine. */
@@ -1300,6 +1341,11 @@ export interface components {
             cause: "preflight";
             /** @description Which, in sentences. */
             says: string[];
+        } | {
+            /** @constant */
+            cause: "window";
+            /** @description What people call the window. */
+            title: string;
         } | {
             /** @constant */
             cause: "cannot-divert";
@@ -1654,6 +1700,11 @@ export interface components {
                 [key: string]: string;
             };
             /**
+             * @description What it does when putting back would no longer fit the window.
+             * @default hold
+             */
+            at_last_moment: components["schemas"]["AtLastMoment"];
+            /**
              * Format: uint32
              * @description How many services to work on at once, where that is to be fewer than the estate allows.
              * @default null
@@ -1676,6 +1727,11 @@ export interface components {
              */
             from_line: number | null;
             /**
+             * @description Change freezes that it is begun in all the same, by name; with a reason.
+             * @default []
+             */
+            in_freeze: string[];
+            /**
              * @description Services named one by one as standing on what is not proven (R3).
              * @default []
              */
@@ -1692,6 +1748,11 @@ export interface components {
              * @default null
              */
             why: string | null;
+            /**
+             * @description The window that it must fit, by name.
+             * @default null
+             */
+            window: string | null;
         };
         /** @description A procedure in a list. */
         ProcedureSummary: {
@@ -1793,6 +1854,8 @@ export interface components {
             sheet: string;
             /** @description What if one step failed, by rule; where that was asked. */
             what_if: components["schemas"]["WhatIf"][];
+            /** @description The window that it must fit, and how likely it does. */
+            window?: components["schemas"]["WindowView"] | null;
         };
         /** @description What a service cannot work without: at least so many of these. */
         Relation: {
@@ -1847,10 +1910,19 @@ export interface components {
             as_of: components["schemas"]["Timestamp"];
             /** @description What it was begun by. */
             begun_by?: components["schemas"]["Forecast"] | null;
+            /** @description The last moment at which putting back would still fit the window, in nine of ten cases. */
+            last_moment?: components["schemas"]["Timestamp"] | null;
             /** @description From here on; for one that ended, nothing is left. */
             now: components["schemas"]["Forecast"];
             /** @description Steps that take longer than nine in ten of theirs did, while they do. */
             slow: components["schemas"]["SlowStep"][];
+            /**
+             * Format: uint64
+             * @description How long putting back would take now, in nine of ten cases, in milliseconds.
+             */
+            way_back_ms: number;
+            /** @description The window that it must fit, and how likely it does. */
+            window?: components["schemas"]["WindowView"] | null;
         };
         /**
          * Format: uint64
@@ -1934,6 +2006,8 @@ export interface components {
             hold?: number | null;
             /** @description Its number. */
             id: components["schemas"]["RunId"];
+            /** @description Change freezes that it was begun in all the same. */
+            in_freeze: string[];
             /** @description When it will likely have ended; where it is held: if decided now. */
             likely_end?: components["schemas"]["Timestamp"] | null;
             /** @description What people wrote down, the first first. */
@@ -1966,6 +2040,8 @@ export interface components {
             who: string;
             /** @description Why. */
             why?: string | null;
+            /** @description The window that it must fit. */
+            window?: components["schemas"]["WindowTerms"] | null;
         };
         /** @description One rung of a ladder. */
         Rung: {
@@ -2513,6 +2589,16 @@ export interface components {
             };
         } | {
             /** @constant */
+            event: "last-moment";
+        } | {
+            /** @constant */
+            event: "frozen";
+            /** @description The freezes. */
+            freezes: {
+                [key: string]: components["schemas"]["Frozen"];
+            };
+        } | {
+            /** @constant */
             event: "noted";
             /** @description What. */
             text: string;
@@ -3032,6 +3118,27 @@ export interface components {
             /** @constant */
             kind: "takes-back";
             of: components["schemas"]["StepId"];
+        };
+        /** @description The window that a run must fit. */
+        WindowTerms: {
+            /** @description What happens at the last moment to put back. */
+            at_last_moment: components["schemas"]["AtLastMoment"];
+            /** @description When it ends. */
+            ends_at: components["schemas"]["Timestamp"];
+            /** @description What people call it. */
+            title: string;
+        };
+        /** @description Whether a sequence fits its window. */
+        WindowView: {
+            /**
+             * Format: uint32
+             * @description The chance, in percent, that it has ended by then.
+             */
+            chance: number;
+            /** @description When it ends. */
+            ends_at: components["schemas"]["Timestamp"];
+            /** @description What people call it. */
+            title: string;
         };
         /** @description What is wanted of a selection. */
         Wish: "start" | "stop" | "restart" | "reload" | "bring-to-expected";

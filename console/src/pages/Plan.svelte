@@ -25,13 +25,14 @@
   const alone = $derived(router.query.has('alone'));
   const below = $derived((router.query.get('below') ?? '').split(',').filter(Boolean));
   const atOnce = $derived(Math.max(0, Math.trunc(Number(router.query.get('at-once') ?? 0))) || null);
+  const freezes = $derived((router.query.get('in-freeze') ?? '').split(',').filter(Boolean));
   const standing = $derived((router.query.get('standing') ?? '').split(',').filter(Boolean));
 
   let plan = $state.raw<PlanView | null>(null);
   let refused = $state.raw<Refused | null>(null);
   let asking = $state(false);
 
-  const request = $derived<BeginRequest>({ wish, selection: of, except: [], alone, left_standing: standing, below_keep_up: below, overrides: {}, at_once: atOnce, why: null, change: null });
+  const request = $derived<BeginRequest>({ wish, selection: of, except: [], alone, left_standing: standing, below_keep_up: below, overrides: {}, at_once: atOnce, why: null, change: null, in_freeze: freezes, window: null, at_last_moment: 'hold' });
   /** States that matter to the plan: when one changes, it is worked out again. */
   const facts = $derived(live.board?.services.map((s) => s.seen.state).join() ?? '');
 
@@ -108,14 +109,14 @@
         <label class="flex items-center gap-2">Work on at most <input class="field w-[4.5em] py-0.5" type="number" min="1" placeholder="all" value={atOnce ?? ''} onchange={(e) => set({ 'at-once': e.currentTarget.value })} /> at once</label>
         <span class="text-ink3">{atOnce ? 'for this run' : 'as the estate allows'}</span>
       </p>
-      <PlanAsks {plan} {below} {standing} onbelow={(list) => set({ below: list })} onstanding={(list) => set({ standing: list })} />
+      <PlanAsks {plan} {below} {standing} onbelow={(list) => set({ below: list })} onstanding={(list) => set({ standing: list })} {freezes} onfreezes={(list) => set({ 'in-freeze': list })} />
       <PlanRanks {plan} />
     {/if}
   </section>
 </div>
 
 {#if plan}
-  <Confirm bind:open={asking} title="{name(wish)} {of.join(', ')}" says="{stands}. {plan.says} About {roughly(plan.forecast.likely_ms)} in all, 9 in 10 within {roughly(plan.forecast.late_ms)}." action="{name(wish)} now" onconfirm={begin}>
+  <Confirm bind:open={asking} title="{name(wish)} {of.join(', ')}" says="{stands}. {plan.says} About {roughly(plan.forecast.likely_ms)} in all, 9 in 10 within {roughly(plan.forecast.late_ms)}." needsReason={freezes.length > 0} action="{name(wish)} now" onconfirm={begin}>
     {#if worst.length > 0}
       <h3 class="mt-3 text-[13px] text-ink3">Who notices</h3>
       <ul class="max-h-[26vh] overflow-auto">

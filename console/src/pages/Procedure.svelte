@@ -4,7 +4,7 @@
   import { live } from '../lib/live.svelte';
   import { router } from '../lib/router.svelte';
   import { does, runHue, word } from '../lib/states';
-  import { roughly } from '../lib/time';
+  import { clock, ms, roughly } from '../lib/time';
   import Confirm from '../parts/Confirm.svelte';
   import Ghost from '../parts/Ghost.svelte';
   import Note from '../parts/Note.svelte';
@@ -18,6 +18,10 @@
   let answers = $state<Record<string, string>>({});
   let below = $state.raw<string[]>([]);
   let standing = $state.raw<string[]>([]);
+  let freezes = $state.raw<string[]>([]);
+  let change = $state('');
+  let inWindow = $state('');
+  let atLast = $state<'hold' | 'put-back' | 'go-on'>('hold');
   let fails = $state<number | null>(null);
   let fromLine = $state<number | null>(null);
   let asking = $state(false);
@@ -30,7 +34,7 @@
     );
   });
 
-  const request = $derived<ProcedureRequest>({ answers: { ...answers }, from_line: fromLine, left_standing: standing, below_keep_up: below, overrides: {}, at_once: null, why: null, change: null });
+  const request = $derived<ProcedureRequest>({ answers: { ...answers }, from_line: fromLine, left_standing: standing, below_keep_up: below, overrides: {}, at_once: null, why: null, change: change || null, in_freeze: freezes, window: inWindow || null, at_last_moment: atLast });
   const facts = $derived(live.board?.services.map((s) => s.seen.state).join() ?? '');
 
   // Rehearsed again when an answer or a fact changes; typing is let come to rest.
@@ -119,6 +123,13 @@
         {/each}
       </ol>
       <label class="mt-2 flex items-center gap-2 text-ink2">Begin at line <input class="field w-[4.5em] py-0.5" type="number" min="1" max={view.lines.length} placeholder="1" value={fromLine ?? ''} onchange={(e) => (fromLine = Number(e.currentTarget.value) > 1 ? Number(e.currentTarget.value) : null)} />{#if fromLine}<span class="text-ink3">you vouch for those before it</span>{/if}</label>
+      <label class="mt-2 flex items-center gap-2 text-ink2">Must fit the window <input class="field w-[9em] py-0.5" placeholder="none" value={inWindow} onchange={(e) => (inWindow = e.currentTarget.value.trim())} /></label>
+      {#if inWindow}
+        <label class="mt-2 flex flex-wrap items-center gap-2 text-ink2">At the last moment to put back
+          <select class="field py-0.5" bind:value={atLast}><option value="hold">hold</option><option value="put-back">put back</option><option value="go-on">go on</option></select>
+        </label>
+      {/if}
+      <label class="mt-2 flex items-center gap-2 text-ink2">Change number <input class="field w-[9em] py-0.5" placeholder="none" bind:value={change} /></label>
     </div>
 
     <section class="min-w-0" aria-label="Rehearsal">
@@ -128,10 +139,10 @@
       {#if !played}
         <p class="sheet p-4 text-ink2">Rehearsing …</p>
       {:else}
-        <p class="sheet p-3.5"><b>Likely {roughly(played.forecast.likely_ms)}</b>, 9 in 10 within {roughly(played.forecast.late_ms)}. <span class="text-ink2">{played.forecast.rank_by_rank_ms > played.forecast.as_planned_ms + 500 ? `${roughly(played.forecast.rank_by_rank_ms - played.forecast.as_planned_ms)} sooner than rank by rank. ` : ''}{played.forecast.plays} plays; touches nothing.</span></p>
+        <p class="sheet p-3.5"><b>Likely {roughly(played.forecast.likely_ms)}</b>, 9 in 10 within {roughly(played.forecast.late_ms)}. <span class="text-ink2">{played.forecast.rank_by_rank_ms > played.forecast.as_planned_ms + 500 ? `${roughly(played.forecast.rank_by_rank_ms - played.forecast.as_planned_ms)} sooner than rank by rank. ` : ''}{played.forecast.plays} plays; touches nothing.</span>{#if played.window}<br />{played.window.title} ends {clock(ms(played.window.ends_at))}: <b class={played.window.chance >= 95 ? 'text-proven' : 'text-alarm'}>{played.window.chance} in 100</b> that it has ended by then.{/if}</p>
         {#each bad as look (look.says)}<p class="mt-2 border border-alarm bg-alarm-soft px-3.5 py-2" role="alert"><b>Before the first act:</b> {look.says} – {look.answer.says}</p>{/each}
         {#each played.refused.filter((r) => !bad.some((b) => r.startsWith(b.says)) && !played?.plan.obstacles.some((o) => o.why === r)) as why (why)}<p class="mt-2 border border-alarm bg-alarm-soft px-3.5 py-2" role="alert">{why}</p>{/each}
-        <PlanAsks plan={played.plan} {below} {standing} onbelow={(l) => (below = l)} onstanding={(l) => (standing = l)} />
+        <PlanAsks plan={played.plan} {below} {standing} onbelow={(l) => (below = l)} onstanding={(l) => (standing = l)} {freezes} onfreezes={(l) => (freezes = l)} />
         <div class="sheet mt-2 max-h-[56vh] overflow-auto">
           <Ghost rehearsal={played} shown={fails} onchoose={(step) => (fails = fails === step ? null : step)} />
         </div>
@@ -158,7 +169,7 @@
     </section>
   </div>
 
-  <Confirm bind:open={asking} title="Carry out: {view.title}" says="{stands}. {played ? `Likely ${roughly(played.forecast.likely_ms)}, 9 in 10 within ${roughly(played.forecast.late_ms)}.` : ''}" action="Carry out now" needsReason={fromLine !== null} onconfirm={begin}>
+  <Confirm bind:open={asking} title="Carry out: {view.title}" says="{stands}. {played ? `Likely ${roughly(played.forecast.likely_ms)}, 9 in 10 within ${roughly(played.forecast.late_ms)}.` : ''}" action="Carry out now" needsReason={fromLine !== null || freezes.length > 0} onconfirm={begin}>
     {#if worst.length > 0}
       <h3 class="mt-3 text-[13px] text-ink3">Who notices</h3>
       <ul class="max-h-[26vh] overflow-auto">

@@ -60,6 +60,10 @@
     </p>
     {#if run.part === 'put-back' && !run.ended_at}<p class="mt-1.5 border border-moving bg-moving-soft px-3 py-1.5"><b>On its way back:</b> everything is put back as it was found.</p>{/if}
     {#if run.diverted_to}<p class="mt-1.5 border border-moving bg-moving-soft px-3 py-1.5"><b>{run.diverted_to}</b> took over.</p>{/if}
+    {#if run.window && forecast?.window && !run.ended_at}
+      {@const late = forecast.last_moment ? ms(forecast.last_moment) < live.serverNow : false}
+      <p class="mt-1 {late || forecast.window.chance < 95 ? 'text-alarm' : 'text-ink2'}">Must fit {run.window.title}, which ends {clock(ms(run.window.ends_at))}: {forecast.window.chance} in 100. {forecast.last_moment ? (late ? 'Putting back would no longer fit.' : `Last moment to put back: ${clock(ms(forecast.last_moment))}, which would take about ${roughly(forecast.way_back_ms)}; then it ${word(run.window.at_last_moment)}s.`.replace('go ons', 'goes on').replace('put backs', 'puts back')) : ''}</p>
+    {/if}
     {#each forecast && !run.ended_at ? forecast.slow : [] as slow (slow.step)}
       <p class="mt-1 text-moving"><button class="underline" onclick={() => (watch.chosen = slow.step)}>Step {slow.step}</button>: {slow.says} (usually {roughly(slow.usual_ms)}).</p>
     {/each}
@@ -88,7 +92,7 @@
       {#if asTable}
         <StepTable {run} shown={watch.shown} onchoose={(step) => (watch.chosen = step)} />
       {:else}
-        <Score {run} now={live.serverNow} shown={watch.shown} onchoose={(step) => (watch.chosen = step)} />
+        <Score {run} lastMoment={forecast?.last_moment && !run.ended_at ? ms(forecast.last_moment) : null} now={live.serverNow} shown={watch.shown} onchoose={(step) => (watch.chosen = step)} />
       {/if}
     </div>
     {#if shown}

@@ -2,7 +2,7 @@
 <script lang="ts">
   import type { PlanView } from '../lib/api';
 
-  let { plan, below, standing, onbelow, onstanding }: { plan: Pick<PlanView, 'obstacles' | 'asks'>; below: string[]; standing: string[]; onbelow: (list: string[]) => void; onstanding: (list: string[]) => void } = $props();
+  let { plan, below, standing, freezes = [], onbelow, onstanding, onfreezes }: { plan: Pick<PlanView, 'obstacles' | 'asks'>; below: string[]; standing: string[]; onbelow: (list: string[]) => void; onstanding: (list: string[]) => void; freezes?: string[]; onfreezes: (list: string[]) => void } = $props();
 
   const toggled = (list: string[], item: string): string[] => (list.includes(item) ? list.filter((i) => i !== item) : [...list, item]);
 </script>
@@ -15,6 +15,9 @@
     {#if ask.kind === 'below-keep-up'}
       <p>{ask.says}.</p>
       <label class="mt-1 flex items-center gap-2"><input type="checkbox" onchange={() => onbelow(toggled(below, ask.group))} /> Yes: group <b>{ask.group}</b> may fall below that in this run</label>
+    {:else if ask.kind === 'in-freeze'}
+      <p>{ask.says}.</p>
+      <label class="mt-1 flex items-center gap-2"><input type="checkbox" onchange={() => onfreezes(toggled(freezes, ask.freeze))} /> Yes: begin it inside <b>{ask.freeze}</b> all the same, with a reason</label>
     {:else if ask.kind === 'left-standing'}
       <p>{ask.says}. Each must be named:</p>
       {#each ask.addresses as address (address)}
@@ -26,9 +29,10 @@
     {/if}
   </div>
 {/each}
-{#if below.length > 0 || standing.length > 0}
+{#if below.length > 0 || standing.length > 0 || freezes.length > 0}
   <p class="mt-3 flex flex-wrap items-center gap-2 text-ink2">
     Said in so many words:
+    {#each freezes as freeze (freeze)}<button class="btn btn-small" onclick={() => onfreezes(freezes.filter((f) => f !== freeze))}>inside {freeze} · take back</button>{/each}
     {#each below as group (group)}<button class="btn btn-small" onclick={() => onbelow(below.filter((g) => g !== group))}>group {group} may fall below · take back</button>{/each}
     {#each standing as address (address)}<button class="btn btn-small font-mono" onclick={() => onstanding(standing.filter((a) => a !== address))}>{address} · take back</button>{/each}
   </p>

@@ -4,9 +4,9 @@
 
   import type { RunView } from '../lib/api';
   import { BETWEEN, score, type Shape } from '../lib/score';
-  import { clock } from '../lib/time';
+  import { clock, ms } from '../lib/time';
 
-  let { run, now, shown, onchoose }: { run: RunView; now: number; shown: number | null; onchoose: (step: number) => void } = $props();
+  let { run, now, shown, onchoose, lastMoment = null }: { run: RunView; now: number; shown: number | null; lastMoment?: number | null; onchoose: (step: number) => void } = $props();
 
   const LANE = 25;
   const HEAD = 23;
@@ -23,6 +23,8 @@
   /** Room for the names: what is no service's is told in words. */
   const NAMES = $derived(drawn.lanes.some((l) => l.host === BETWEEN) ? 236 : 172);
   const x = $derived(scaleTime().domain([drawn.from, drawn.to + (drawn.lanes.some((l) => l.failed) ? (drawn.to - drawn.from) * 0.25 : 0)]).range([NAMES, Math.max(NAMES + 100, width - 8)]));
+  /** The window's end, where it comes into view. */
+  const wall = $derived(run.window && x(ms(run.window.ends_at)) < width - 4 ? ms(run.window.ends_at) : null);
   const ticks = $derived(x.ticks(Math.max(2, Math.floor((width - NAMES) / 130))));
 
   interface Row {
@@ -97,6 +99,15 @@
         <text x="10" y={row.y + 18} class="fill-ink text-[14px] font-semibold">{row.host}</text>
       {/if}
     {/each}
+    {#if lastMoment !== null && x(lastMoment) < width - 8}
+      <line x1={x(lastMoment)} x2={x(lastMoment)} y1="24" y2={rows.height} stroke="var(--moving)" stroke-width="1.6" stroke-dasharray="5 3" />
+      <text x={x(lastMoment) - 4} y="17" text-anchor="end" class="fill-moving text-[13px] font-semibold">last moment to put back</text>
+    {/if}
+    {#if wall !== null}
+      <rect x={x(wall)} y="24" width={Math.max(4, width - x(wall))} height={rows.height - 24} fill="var(--alarm-soft)" opacity="0.6" />
+      <line x1={x(wall)} x2={x(wall)} y1="4" y2={rows.height} stroke="var(--alarm)" stroke-width="3" />
+      <text x={x(wall) - 5} y="17" text-anchor="end" class="fill-alarm text-[13px] font-semibold">{run.window?.title} ends</text>
+    {/if}
     {#if drawn.now !== null}
       {@const at = x(drawn.now)}
       <line x1={at} x2={at} y1="22" y2={rows.height} stroke="var(--accent)" stroke-width="1.6" />

@@ -8,6 +8,7 @@
 //! [`run`] is the machine that carries a sequence through, [`logs`] matches log lines.
 
 pub mod board;
+pub mod calendar;
 pub mod estate;
 pub mod graph;
 pub mod logs;

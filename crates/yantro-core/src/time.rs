@@ -26,6 +26,11 @@ impl Timestamp {
     pub fn since(self, earlier: Timestamp) -> Duration {
         Duration::from_millis(u64::try_from(self.0 - earlier.0).unwrap_or(0))
     }
+    /// The day and time of day in an IANA zone, with the zone's own short name; in UTC where there is no such zone.
+    pub fn in_zone(self, zone: &str) -> String {
+        let zone: chrono_tz::Tz = zone.parse().unwrap_or(chrono_tz::UTC);
+        self.to_chrono().with_timezone(&zone).format("%a %d %b %H:%M %Z").to_string()
+    }
     /// This instant with the calendar's own type.
     pub fn to_chrono(self) -> DateTime<Utc> {
         Utc.timestamp_millis_opt(self.0).single().unwrap_or_default()

@@ -21,7 +21,10 @@ use yantro_core::{
     name::{Address, GroupName, HostName, ProcedureName, did_you_mean},
     overrides::Overrides,
     procedure::{self, Asked},
-    run::{Begun, Decision, Divert, Event, Input, Run, RunId},
+    run::{
+        Begun, Decision, Divert, Event, Input, Run, RunId,
+        event::{AtLastMoment, WindowTerms},
+    },
     selection,
     sequence::{Plan, Request, StepKind, Usual, Wish, plan, plays::play_all, preflight},
     state::{Facts, SeenState},
@@ -79,6 +82,15 @@ pub struct BeginRequest {
     /// The number of the change it belongs to, as people keep it elsewhere.
     #[serde(default)]
     pub change: Option<String>,
+    /// Change freezes that it is begun in all the same, by name; with a reason.
+    #[serde(default)]
+    pub in_freeze: BTreeSet<String>,
+    /// The window that it must fit, by name.
+    #[serde(default)]
+    pub window: Option<String>,
+    /// What it does when putting back would no longer fit the window.
+    #[serde(default)]
+    pub at_last_moment: AtLastMoment,
 }
 
 /// What a run of a procedure is asked to do.
@@ -109,6 +121,51 @@ pub struct ProcedureRequest {
     /// The number of the change it belongs to.
     #[serde(default)]
     pub change: Option<String>,
+    /// Change freezes that it is begun in all the same, by name; with a reason.
+    #[serde(default)]
+    pub in_freeze: BTreeSet<String>,
+    /// The window that it must fit, by name.
+    #[serde(default)]
+    pub window: Option<String>,
+    /// What it does when putting back would no longer fit the window.
+    #[serde(default)]
+    pub at_last_moment: AtLastMoment,
+}
+
+/// What both kinds of request say about how a run is to go.
+struct Terms<'r> {
+    overrides: &'r Overrides,
+    at_once: Option<u32>,
+    why: Option<&'r str>,
+    in_freeze: &'r BTreeSet<String>,
+    window: Option<&'r str>,
+    at_last_moment: AtLastMoment,
+}
+
+impl BeginRequest {
+    fn terms(&self) -> Terms<'_> {
+        Terms {
+            overrides: &self.overrides,
+            at_once: self.at_once.map(NonZeroU32::get),
+            why: self.why.as_deref(),
+            in_freeze: &self.in_freeze,
+            window: self.window.as_deref(),
+            at_last_moment: self.at_last_moment,
+        }
+    }
+}
+
+impl ProcedureRequest {
+    fn terms(&self) -> Terms<'_> {
+        Terms {
+            overrides: &self.overrides,
+            at_once: self.at_once.map(NonZeroU32::get),
+            why: self.why.as_deref(),
+            in_freeze: &self.in_freeze,
+            window: self.window.as_deref(),
+            at_last_moment: self.at_last_moment,
+        }
+    }
 }
 
 /// A loaded estate with its graph.
@@ -257,6 +314,7 @@ impl Engine {
             reserve: data.join("reserve"),
             stored_alive_at: 0,
             clock_steps: Default::default(),
+            freezes_at: 0,
         };
         work.make_reserve();
         work.recover(last_seen.max(alive_at));
@@ -391,6 +449,7 @@ impl Engine {
         };
         let mut plan = plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate), &asked);
         plan.preflight = preflight(&loaded.estate, &plan.sequence.steps);
+        plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &request.in_freeze);
         Ok((plan, loaded))
     }
 
@@ -416,7 +475,8 @@ impl Engine {
             from_line: request.from_line.filter(|l| *l > 1),
             ..Asked::default()
         };
-        let plan = procedure::plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate), procedure, &asked);
+        let mut plan = procedure::plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate), procedure, &asked);
+        plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &request.in_freeze);
         Ok((plan, loaded))
     }
 
@@ -425,11 +485,8 @@ impl Engine {
     /// Begins a run of a wish.
     pub async fn begin(&self, request: &BeginRequest, who: &str) -> Result<RunId, EngineError> {
         let (plan, loaded) = self.plan(request).await?;
-        let begun = Begun {
-            why: request.why.clone(),
-            change: request.change.clone(),
-            ..self.may_begin(plan, &loaded, &request.overrides, request.at_once.map(NonZeroU32::get), who)?
-        };
+        let begun =
+            Begun { why: request.why.clone(), change: request.change.clone(), ..self.may_begin(plan, &loaded, &request.terms(), who)? };
         self.begin_so(begun).await
     }
 
@@ -444,13 +501,13 @@ impl Engine {
             why: request.why.clone(),
             change: request.change.clone(),
             from_line,
-            ..self.may_begin(plan, &loaded, &request.overrides, request.at_once.map(NonZeroU32::get), who)?
+            ..self.may_begin(plan, &loaded, &request.terms(), who)?
         };
         self.begin_so(begun).await
     }
 
     /// How a run begins by a plan, where nothing stands in its way.
-    fn may_begin(&self, plan: Plan, loaded: &Loaded, overrides: &Overrides, at_once: Option<u32>, who: &str) -> Result<Begun, EngineError> {
+    fn may_begin(&self, plan: Plan, loaded: &Loaded, terms: &Terms<'_>, who: &str) -> Result<Begun, EngineError> {
         if let Some(by) = read(&self.shared.standstill).clone() {
             return Err(EngineError::Standstill(by));
         }
@@ -458,7 +515,11 @@ impl Engine {
             return Err(EngineError::NotAsItIs(Box::new(plan)));
         }
         let acted_on = plan.sequence.acted_on();
-        if let Some(stray) = overrides.keys().find(|a| !acted_on.contains(*a)) {
+        if !terms.in_freeze.is_empty() && terms.why.is_none_or(|w| w.trim().is_empty()) {
+            return Err(EngineError::NoReason("to begin inside a change freeze"));
+        }
+        let window = terms.window.map(|name| self.window(loaded, name, terms.at_last_moment)).transpose()?;
+        if let Some(stray) = terms.overrides.keys().find(|a| !acted_on.contains(*a)) {
             return Err(EngineError::StrayOverride(stray.clone()));
         }
         let hosts: BTreeSet<&HostName> =
@@ -468,8 +529,31 @@ impl Engine {
                 return Err(EngineError::HostKept { host: host.clone(), why: kept.to_string() });
             }
         }
-        let forecast = play_all(&plan.sequence.steps, &loaded.estate, at_once);
-        Ok(Begun { forecast: Some(forecast), at_once, ..Begun::of(plan, &loaded.estate, loaded.edition, who, overrides) })
+        let forecast = play_all(&plan.sequence.steps, &loaded.estate, terms.at_once);
+        Ok(Begun {
+            forecast: Some(forecast),
+            at_once: terms.at_once,
+            window,
+            in_freeze: terms.in_freeze.clone(),
+            ..Begun::of(plan, &loaded.estate, loaded.edition, who, terms.overrides)
+        })
+    }
+
+    /// The window of a name as it stands open now.
+    pub(crate) fn window(&self, loaded: &Loaded, name: &str, at_last_moment: AtLastMoment) -> Result<WindowTerms, EngineError> {
+        let names: Vec<&str> = loaded.estate.windows.keys().map(String::as_str).collect();
+        let known = loaded.estate.windows.iter().find(|(n, _)| n.eq_ignore_ascii_case(name));
+        let (_, window) =
+            known.ok_or_else(|| EngineError::NoWindow { name: name.to_owned(), near: did_you_mean(name, names.iter().copied()) })?;
+        let now = self.hands.clock.now();
+        match window.hours.covering(now) {
+            Some((_, ends_at)) => Ok(WindowTerms { title: window.title.clone(), ends_at, at_last_moment }),
+            None => {
+                let next = window.hours.next(now, Duration::from_secs(400 * 24 * 3600));
+                let opens = next.map_or_else(|| "never again".to_owned(), |(from, _)| from.in_zone(&window.hours.zone));
+                Err(EngineError::WindowShut { title: window.title.clone(), opens })
+            }
+        }
     }
 
     async fn begin_so(&self, begun: Begun) -> Result<RunId, EngineError> {

@@ -47,6 +47,22 @@ pub enum EngineError {
         /// How many there are.
         lines: usize,
     },
+    /// There is no such window.
+    #[error("there is no window \"{name}\"")]
+    NoWindow {
+        /// What was asked for.
+        name: String,
+        /// What could have been meant.
+        near: String,
+    },
+    /// The window is not open.
+    #[error("the window {title} is not open now")]
+    WindowShut {
+        /// What people call it.
+        title: String,
+        /// When it opens.
+        opens: String,
+    },
     /// There is no such step.
     #[error("there is no step {step}: the plan has {steps}")]
     NoStep {
@@ -114,6 +130,8 @@ impl EngineError {
             EngineError::NoProcedure { near, .. } => near.clone(),
             EngineError::Answers(faults) => faults.iter().map(|f| f.mend.as_str()).collect::<Vec<_>>().join("; "),
             EngineError::NoLine { .. } => "see the procedure for its lines".to_owned(),
+            EngineError::NoWindow { near, .. } => near.clone(),
+            EngineError::WindowShut { opens, .. } => format!("it opens {opens}; begin it then, or without the window"),
             EngineError::NoStep { .. } => "see the plan for its steps".to_owned(),
             EngineError::NoRun(_) => "see the list of runs".to_owned(),
             EngineError::Refused(r) => r.hint().to_owned(),

@@ -23,5 +23,5 @@ pub use clock::Clock;
 pub use engine::{BeginRequest, Engine, LoadOutcome, Loaded, Options, ProcedureRequest};
 pub use error::EngineError;
 pub use publish::{Published, Topic};
-pub use rehearse::{Rehearsal, RunForecast, SlowStep, rehearse};
+pub use rehearse::{Rehearsal, RunForecast, SlowStep, WindowView, rehearse};
 pub use view::{NoteView, PreflightView, RunSummary, RunView, StepView};

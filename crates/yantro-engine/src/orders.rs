@@ -289,7 +289,9 @@ async fn plan_divert(engine: &Engine, id: RunId, name: &ProcedureName, failed: &
     let plan = procedure::plan(&loaded.estate, &loaded.graph, &facts, &engine.usual(&loaded.estate), procedure, &asked);
     if !plan.can_begin() {
         let asks = plan.asks.iter().map(|a| match a {
-            Ask::LeftStanding { says, .. } | Ask::BelowKeepUp { says, .. } | Ask::UpWithout { says, .. } => says.clone(),
+            Ask::LeftStanding { says, .. } | Ask::BelowKeepUp { says, .. } | Ask::InFreeze { says, .. } | Ask::UpWithout { says, .. } => {
+                says.clone()
+            }
         });
         let all: Vec<String> = plan.obstacles.iter().map(|o| o.why.clone()).chain(asks).collect();
         return Err(all.join("; "));

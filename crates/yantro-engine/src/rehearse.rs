@@ -35,6 +35,8 @@ pub struct Rehearsal {
     pub refused: Vec<String>,
     /// How long it takes.
     pub forecast: Forecast,
+    /// The window that it must fit, and how likely it does.
+    pub window: Option<WindowView>,
     /// The looks before the first act, taken now.
     pub preflight: Vec<PreflightView>,
     /// What each step would do, exactly.
@@ -43,6 +45,17 @@ pub struct Rehearsal {
     pub sheet: String,
     /// What if one step failed, by rule; where that was asked.
     pub what_if: Vec<WhatIf>,
+}
+
+/// Whether a sequence fits its window.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct WindowView {
+    /// What people call it.
+    pub title: String,
+    /// When it ends.
+    pub ends_at: Timestamp,
+    /// The chance, in percent, that it has ended by then.
+    pub chance: u32,
 }
 
 /// How a run is forecast to go on.
@@ -54,6 +67,12 @@ pub struct RunForecast {
     pub now: Forecast,
     /// What it was begun by.
     pub begun_by: Option<Forecast>,
+    /// The window that it must fit, and how likely it does.
+    pub window: Option<WindowView>,
+    /// The last moment at which putting back would still fit the window, in nine of ten cases.
+    pub last_moment: Option<Timestamp>,
+    /// How long putting back would take now, in nine of ten cases, in milliseconds.
+    pub way_back_ms: u64,
     /// Steps that take longer than nine in ten of theirs did, while they do.
     pub slow: Vec<SlowStep>,
 }
@@ -75,7 +94,7 @@ impl Engine {
     /// Rehearses a wish; `fails` is a step to play as failing.
     pub async fn rehearse(&self, request: &BeginRequest, fails: Option<StepId>) -> Result<Rehearsal, EngineError> {
         let (plan, loaded) = self.plan(request).await?;
-        self.rehearsed(plan, loaded, request.at_once.map(Into::into), fails).await
+        self.rehearsed(plan, loaded, request.at_once.map(Into::into), fails, request.window.as_deref()).await
     }
 
     /// Rehearses a procedure; `fails` is a step to play as failing.
@@ -86,7 +105,7 @@ impl Engine {
         fails: Option<StepId>,
     ) -> Result<Rehearsal, EngineError> {
         let (plan, loaded) = self.plan_procedure(name, request).await?;
-        self.rehearsed(plan, loaded, request.at_once.map(Into::into), fails).await
+        self.rehearsed(plan, loaded, request.at_once.map(Into::into), fails, request.window.as_deref()).await
     }
 
     async fn rehearsed(
@@ -95,6 +114,7 @@ impl Engine {
         loaded: Arc<Loaded>,
         at_once: Option<u32>,
         fails: Option<StepId>,
+        window: Option<&str>,
     ) -> Result<Rehearsal, EngineError> {
         if let Some(step) = fails.filter(|s| s.0 == 0 || s.0 as usize > plan.sequence.steps.len()) {
             return Err(EngineError::NoStep { step, steps: plan.sequence.steps.len() });
@@ -106,7 +126,22 @@ impl Engine {
         refused.extend(self.locked_by_others(&plan));
         refused.extend(preflight.iter().filter(|p| !p.holds()).map(|p| format!("{}: {}", p.says, p.answer.says)));
         let facts: Facts = loaded.estate.services.keys().filter_map(|a| Some((a.clone(), self.hands.watched(a)?.seen.state))).collect();
-        Ok(rehearse(plan, &loaded.estate, loaded.edition, &facts, at_once, fails, refused, preflight, self.hands.clock.now()))
+        let now = self.hands.clock.now();
+        let window = match window.map(|name| self.window(&loaded, name, Default::default())) {
+            Some(Ok(window)) => Some(window),
+            Some(Err(error)) => {
+                refused.push(format!("{error}; {}", error.hint()));
+                None
+            }
+            None => None,
+        };
+        let mut rehearsal = rehearse(plan, &loaded.estate, loaded.edition, &facts, at_once, fails, refused, preflight, now);
+        rehearsal.window = window.map(|w| WindowView {
+            chance: rehearsal.forecast.chance_by(w.ends_at.since(now).as_millis() as u64),
+            title: w.title,
+            ends_at: w.ends_at,
+        });
+        Ok(rehearsal)
     }
 
     /// Who holds services that a plan would act on, in sentences.
@@ -151,7 +186,21 @@ impl Engine {
             }
             _ => None,
         });
-        Ok(RunForecast { as_of: now, slow: slow.collect(), begun_by: run.begun.forecast.clone(), now: forecast })
+        let window = run.begun.window.as_ref().map(|w| WindowView {
+            title: w.title.clone(),
+            ends_at: w.ends_at,
+            chance: forecast.chance_by(w.ends_at.since(now).as_millis() as u64),
+        });
+        let way_back_ms = if run.has_ended() { 0 } else { run.way_back_ms() };
+        Ok(RunForecast {
+            as_of: now,
+            slow: slow.collect(),
+            begun_by: run.begun.forecast.clone(),
+            window,
+            last_moment: run.last_moment().filter(|_| !run.has_ended()),
+            way_back_ms,
+            now: forecast,
+        })
     }
 }
 
@@ -176,6 +225,7 @@ pub fn rehearse(
         sheet: sheet(&plan, estate, edition, now),
         what_if: fails.map(|step| what_if(estate, &graph, facts, &plan, edition, step)).unwrap_or_default(),
         refused,
+        window: None,
         preflight,
         plan,
     }

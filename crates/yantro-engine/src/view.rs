@@ -6,7 +6,10 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     name::{HostName, ProcedureName},
-    run::{Allowed, Run, RunId, RunState, StepNow, StepState, event::Difference},
+    run::{
+        Allowed, Run, RunId, RunState, StepNow, StepState,
+        event::{Difference, WindowTerms},
+    },
     sequence::{Part, Preflight, Step},
     state::Answer,
     time::Timestamp,
@@ -101,6 +104,10 @@ pub struct RunView {
     pub change: Option<String>,
     /// The line of its procedure that it began at, where not the first.
     pub from_line: Option<u32>,
+    /// The window that it must fit.
+    pub window: Option<WindowTerms>,
+    /// Change freezes that it was begun in all the same.
+    pub in_freeze: std::collections::BTreeSet<String>,
     /// What people wrote down, the first first.
     pub notes: Vec<NoteView>,
     /// The steps.
@@ -207,6 +214,8 @@ pub(crate) fn view(run: &Run, now: Timestamp) -> RunView {
         taken_by: run.taken_by().1.to_owned(),
         change: run.begun.change.clone(),
         from_line: run.begun.from_line,
+        window: run.begun.window.clone(),
+        in_freeze: run.begun.in_freeze.clone(),
         notes: run.notes().iter().map(|(at, who, text)| NoteView { at: *at, who: who.clone(), text: text.clone() }).collect(),
         steps,
         differences: run.end().map(|(_, _, d)| d.clone()).unwrap_or_default(),

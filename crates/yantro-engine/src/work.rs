@@ -14,6 +14,7 @@ use yantro_core::{
     name::Address,
     run::{
         ActKind, Begun, Decision, DecisionKind, Divert, Event, HoldCause, Input, Refusal, Rooms, Run, RunId, StepEnd,
+        event::Frozen,
         input::{Order, Stamped},
     },
     sequence::{StepKind, kept_under},
@@ -38,6 +39,8 @@ const KEPT_RUNS: usize = 20;
 const STORE_AGAIN: Duration = Duration::from_millis(500);
 /// How long a queued run waits for its locks (R7).
 const QUEUE_PATIENCE: Duration = Duration::from_secs(30 * 60);
+/// How often the change freezes are looked at, in milliseconds.
+const FREEZES_AGAIN_MS: i64 = 2_000;
 /// Given back to the file system when it is full, so that the hold itself can be stored (R27).
 const RESERVE_BYTES: usize = 4 * 1024 * 1024;
 
@@ -56,6 +59,8 @@ pub(crate) struct Work {
     pub(crate) reserve: PathBuf,
     pub(crate) stored_alive_at: i64,
     pub(crate) clock_steps: Steps,
+    /// When to look at the change freezes again.
+    pub(crate) freezes_at: i64,
 }
 
 impl Work {
@@ -381,6 +386,10 @@ impl Work {
             let decision = Decision { kind: DecisionKind::GiveUp, hold: None, who: "yantro".to_owned(), why };
             let _ = self.input(run, Input::Decide(decision));
         }
+        if now.as_ms() >= self.freezes_at {
+            self.freezes_at = now.as_ms() + FREEZES_AGAIN_MS;
+            self.heed_freezes(now);
+        }
         if let Some(by_ms) = self.clock_steps.take(self.engine.hands.clock.set_by()) {
             self.audit("yantro", "clock set", format!("the system's clock, by {} s", by_ms as f64 / 1000.0), None);
             for run in self.open_runs() {
@@ -391,6 +400,20 @@ impl Work {
         if now.as_ms() - self.stored_alive_at > 60_000 {
             self.stored_alive_at = now.as_ms();
             self.batch.settings.push(("alive_at".to_owned(), now.as_ms().to_string()));
+        }
+    }
+
+    /// Tells every open run which change freezes are on: they hold new stops (R25).
+    fn heed_freezes(&mut self, now: Timestamp) {
+        let Some(loaded) = self.engine.loaded() else { return };
+        let on = loaded.estate.freezes.iter().filter_map(|(name, f)| {
+            let (_, until) = f.hours.covering(now)?;
+            let says = format!("{} is a change freeze until {}", f.title, until.in_zone(&f.hours.zone));
+            Some((name.clone(), Frozen { says, impact: f.impact }))
+        });
+        let on: BTreeMap<String, Frozen> = on.collect();
+        for run in self.open_runs() {
+            let _ = self.input(run, Input::Frozen(on.clone()));
         }
     }
 

@@ -78,6 +78,8 @@ impl From<EngineError> for Problem {
             EngineError::NoProcedure { .. } => (404, "no-procedure", "There is no such procedure"),
             EngineError::Answers(_) => (422, "answers", "The procedure's questions are not answered"),
             EngineError::NoLine { .. } | EngineError::NoStep { .. } => (422, "no-step", "There is no such step"),
+            EngineError::NoWindow { .. } => (404, "no-window", "There is no such window"),
+            EngineError::WindowShut { .. } => (409, "window-shut", "The window is not open"),
             EngineError::NoRun(_) => (404, "no-run", "There is no such run"),
             EngineError::Refused(Refusal::Stale { .. }) => (409, "stale-decision", "The decision answers a hold that is over"),
             EngineError::Refused(Refusal::NoReason { .. }) => (422, "no-reason", "A reason is needed"),

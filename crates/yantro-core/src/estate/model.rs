@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::file::{Expected, Force, ImpactLevel, Reach, Signal, StandsFor};
 use crate::{
+    calendar::{Freeze, Window},
     name::{Address, GroupName, HostName, ProcedureName, ServiceName},
     procedure::Procedure,
     time::Span,
@@ -30,6 +31,12 @@ pub struct Estate {
     pub groups: BTreeMap<GroupName, Group>,
     /// Every copy of every service.
     pub services: BTreeMap<Address, Service>,
+    /// Hours in which disruptive runs are refused, by name.
+    #[serde(default)]
+    pub freezes: BTreeMap<String, Freeze>,
+    /// Hours for which a run must fit, by name.
+    #[serde(default)]
+    pub windows: BTreeMap<String, Window>,
     /// Its written procedures.
     #[serde(default)]
     pub procedures: BTreeMap<ProcedureName, Procedure>,

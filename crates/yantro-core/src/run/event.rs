@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 
 use super::decision::Decision;
 use crate::{
-    estate::{Estate, IfItFails, Service, file::PersonKind},
+    estate::{Estate, IfItFails, ImpactLevel, Service, file::PersonKind},
     logs::{LogCount, LogHit},
     name::{Address, ProcedureName},
     overrides::{self, Overrides},
@@ -109,6 +109,12 @@ pub struct Begun {
     /// The looks taken before the first act.
     #[serde(default)]
     pub preflight: Vec<Preflight>,
+    /// The window it must fit, and what happens when it no longer would.
+    #[serde(default)]
+    pub window: Option<WindowTerms>,
+    /// Change freezes that were named at its begin: they stop nothing in it.
+    #[serde(default)]
+    pub in_freeze: BTreeSet<String>,
     /// The forecast that it was begun by.
     #[serde(default)]
     pub forecast: Option<Forecast>,
@@ -166,6 +172,8 @@ impl Begun {
             if_it_fails,
             values,
             preflight,
+            window: None,
+            in_freeze: BTreeSet::new(),
             forecast: None,
             change: None,
             from_line: None,
@@ -188,6 +196,39 @@ pub fn beside(estate: &Estate, steps: &[Step], answerable: &BTreeSet<Address>) -
         steps.iter().filter_map(|s| s.service()).filter(|on| on.kind == StepKind::Start).map(|on| &on.address).collect();
     let others = estate.services.values().filter(|s| !answerable.contains(&s.address));
     others.filter(|s| s.relies_on_any().any(|a| started.contains(a))).map(|s| (s.address.clone(), s.clone())).collect()
+}
+
+/// A change freeze that is on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Frozen {
+    /// In a sentence.
+    pub says: String,
+    /// From which impact on it stops stops.
+    pub impact: ImpactLevel,
+}
+
+/// The window that a run must fit.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct WindowTerms {
+    /// What people call it.
+    pub title: String,
+    /// When it ends.
+    pub ends_at: Timestamp,
+    /// What happens at the last moment to put back.
+    pub at_last_moment: AtLastMoment,
+}
+
+/// What a run does when putting back would no longer fit its window.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum AtLastMoment {
+    /// Begins nothing new and waits for the operator.
+    #[default]
+    Hold,
+    /// Puts everything back.
+    PutBack,
+    /// Goes on.
+    GoOn,
 }
 
 /// A group whose members must not all go at once.
@@ -287,6 +328,11 @@ pub enum HoldCause {
         /// Which, in sentences.
         says: Vec<String>,
     },
+    /// Putting back would no longer fit the window.
+    Window {
+        /// What people call the window.
+        title: String,
+    },
     /// The procedure that should take over cannot (R32).
     CannotDivert {
         /// Why.
@@ -310,6 +356,7 @@ impl fmt::Display for HoldCause {
             HoldCause::Lost { address } => write!(f, "{address} is no longer proven"),
             HoldCause::Restricted { address, why } => write!(f, "{address}: {why}"),
             HoldCause::Preflight { says } => write!(f, "what held before the first act holds no longer: {}", says.join("; ")),
+            HoldCause::Window { title } => write!(f, "this is the last moment to put back within the window {title}"),
             HoldCause::CannotDivert { why } => write!(f, "what should take over cannot: {why}"),
             HoldCause::Storage { why } => write!(f, "events could not be stored: {why}"),
         }
@@ -545,6 +592,13 @@ pub enum Event {
         beside: BTreeMap<Address, Service>,
         /// The values that its texts are filled with.
         values: BTreeMap<String, String>,
+    },
+    /// From here on putting back would no longer fit the window.
+    LastMoment,
+    /// Change freezes that are on from now, as names with what they are; empty when none is.
+    Frozen {
+        /// The freezes.
+        freezes: BTreeMap<String, Frozen>,
     },
     /// Somebody wrote something down.
     Noted {

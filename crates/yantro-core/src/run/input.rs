@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{
     decision::Decision,
-    event::{ActId, ActKind, Event, HoldCause, LogEvidence},
+    event::{ActId, ActKind, Event, Frozen, HoldCause, LogEvidence},
 };
 use crate::{
     estate::Service,
@@ -116,6 +116,8 @@ pub enum Input {
     },
     /// The procedure that takes over is worked out, or why it cannot be.
     DivertPlanned(Result<Divert, String>),
+    /// Change freezes that are on now.
+    Frozen(BTreeMap<String, Frozen>),
     /// Somebody writes something down.
     Note {
         /// Who.

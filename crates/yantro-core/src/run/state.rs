@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 
 use super::rooms::Room;
 use super::{
-    event::{ActId, ActKind, Begun, Difference, Event, HoldCause, LogEvidence, RunEnd, StepEnd},
+    event::{ActId, ActKind, Begun, Difference, Event, Frozen, HoldCause, LogEvidence, RunEnd, StepEnd},
     input::{ActBegun, ActEnd},
 };
 use crate::{
@@ -318,6 +318,9 @@ pub struct Run {
     /// Whether they are being taken. Not part of the fold.
     pub(super) preflighting: bool,
     pub(super) preflight: Vec<(Preflight, Answer)>,
+    /// Whether the last moment to put back has passed.
+    pub(super) past_last_moment: bool,
+    pub(super) frozen: BTreeMap<String, Frozen>,
     pub(super) notes: Vec<(Timestamp, String, String)>,
     pub(super) taken_by: Option<(Timestamp, String)>,
 }
@@ -356,6 +359,8 @@ impl Run {
             preflighted_at: None,
             preflighting: false,
             preflight: Vec::new(),
+            past_last_moment: false,
+            frozen: BTreeMap::new(),
             notes: Vec::new(),
             taken_by: None,
             begun,
@@ -631,7 +636,8 @@ impl Run {
                 | StepState::Ended(_) => None,
             }
         });
+        let last_moment = self.last_moment().filter(|_| !self.past_last_moment && self.part == Part::Forward && self.acts_given() > 0);
         let again = self.ready.iter().filter(|_| begins).filter_map(|(_, s)| self.step_now(*s).look_again_at);
-        steps.chain(again).chain(self.lost.values().copied()).min()
+        steps.chain(again).chain(self.lost.values().copied()).chain(last_moment).min()
     }
 }

@@ -17,10 +17,10 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    estate::{IfItFails, Impact, Rung},
+    estate::{Estate, IfItFails, Impact, Rung, file::FreezeBegin},
     name::{Address, GroupName, HostName, ProcedureName},
     state::SeenState,
-    time::Span,
+    time::{Span, Timestamp},
 };
 
 pub use forecast::{Basis, Estimate, Usual, kept_under};
@@ -565,6 +565,13 @@ pub enum Ask {
         /// What it means, in a sentence.
         says: String,
     },
+    /// A change freeze is on: it must be named, with a reason.
+    InFreeze {
+        /// The freeze.
+        freeze: String,
+        /// What it means, in a sentence.
+        says: String,
+    },
     /// Something is up while what it relies on is not: it must be named (R10).
     UpWithout {
         /// The service that is up.
@@ -616,6 +623,29 @@ pub struct Plan {
 }
 
 impl Plan {
+    /// Puts the change freezes that are on in the way of a disruptive plan; `named` are those that were named.
+    ///
+    /// Only what takes something from its users is disruptive: stops, restarts, and further acts with an impact.
+    pub fn heed_freezes(&mut self, estate: &Estate, now: Timestamp, named: &BTreeSet<String>) {
+        let Some(gravest) = self.hits.iter().map(|h| h.impact.level).max() else { return };
+        for (name, freeze) in estate.freezes.iter().filter(|(_, f)| gravest >= f.impact) {
+            let Some((_, until)) = freeze.hours.covering(now) else { continue };
+            let says = format!("{} is a change freeze until {}", freeze.title, until.in_zone(&freeze.hours.zone));
+            let mut refuse = |mend: &str| {
+                let mend = mend.to_owned();
+                self.obstacles.push(Obstacle { address: None, line: None, why: says.clone(), mend });
+            };
+            match freeze.begin {
+                FreezeBegin::Refused => refuse("begin it afterwards"),
+                FreezeBegin::SecondPerson => {
+                    refuse("it takes a second person's word, which is not possible until people sign in; begin it afterwards");
+                }
+                FreezeBegin::WithReason if named.contains(name) => {}
+                FreezeBegin::WithReason => self.asks.push(Ask::InFreeze { freeze: name.clone(), says }),
+            }
+        }
+    }
+
     /// Whether it can be begun as it is: nothing in its way, and everything said that must be.
     pub fn can_begin(&self) -> bool {
         self.obstacles.is_empty() && self.asks.is_empty()

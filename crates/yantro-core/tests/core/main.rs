@@ -1,5 +1,6 @@
 //! Tests of the core as its users see it: vetting, sequences, and runs played in a made-up world.
 
+mod calendar;
 mod choosing;
 mod estates;
 mod order;

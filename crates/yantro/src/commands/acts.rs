@@ -6,6 +6,7 @@ use clap::ValueEnum;
 use yantro_core::{
     name::{Address, GroupName},
     overrides::Overrides,
+    run::event::AtLastMoment,
     sequence::{Ask, StepKind, Why, Wish},
     state::SeenState,
 };
@@ -54,6 +55,44 @@ pub struct Selection {
     /// The number of the change it belongs to.
     #[arg(long, value_name = "NUMBER")]
     change: Option<String>,
+    #[command(flatten)]
+    hours: HoursOf,
+}
+
+/// Hours that a run is bound to.
+#[derive(clap::Args)]
+pub struct HoursOf {
+    /// Name a change freeze to begin in all the same, with --why; once for each.
+    #[arg(long, value_name = "FREEZE")]
+    pub in_freeze: Vec<String>,
+    /// The window that it must fit.
+    #[arg(long, value_name = "WINDOW")]
+    pub window: Option<String>,
+    /// What it does when putting back would no longer fit the window.
+    #[arg(long, value_enum, default_value_t, requires = "window")]
+    pub at_last_moment: LastMoment,
+}
+
+/// What a run does at the last moment to put back.
+#[derive(Clone, Copy, Default, ValueEnum)]
+pub enum LastMoment {
+    /// Begins nothing new and waits.
+    #[default]
+    Hold,
+    /// Puts everything back.
+    PutBack,
+    /// Goes on.
+    GoOn,
+}
+
+impl From<LastMoment> for AtLastMoment {
+    fn from(moment: LastMoment) -> Self {
+        match moment {
+            LastMoment::Hold => AtLastMoment::Hold,
+            LastMoment::PutBack => AtLastMoment::PutBack,
+            LastMoment::GoOn => AtLastMoment::GoOn,
+        }
+    }
 }
 
 /// What is wished for.
@@ -116,6 +155,9 @@ impl Selection {
             at_once: self.at_once,
             why: self.why,
             change: self.change,
+            in_freeze: self.hours.in_freeze.into_iter().collect(),
+            window: self.hours.window,
+            at_last_moment: self.hours.at_last_moment.into(),
         })
     }
 }
@@ -257,6 +299,7 @@ pub(crate) fn show(plan: &PlanView, line: &dyn Fn(String)) {
                 (says, addresses.iter().map(|a| format!("--left-standing {a}")).collect::<Vec<_>>().join(" "))
             }
             Ask::BelowKeepUp { group, says } => (says, format!("--below-keep-up {group}")),
+            Ask::InFreeze { freeze, says } => (says, format!("--in-freeze {freeze} --why …")),
             Ask::UpWithout { address, says } => (says, format!("--left-standing {address}")),
         };
         line(format!(

@@ -145,6 +145,9 @@ async fn start_all(engine: &Engine, who: &str) -> Result<(), Failure> {
         overrides: Default::default(),
         at_once: None,
         change: None,
+        in_freeze: BTreeSet::new(),
+        window: None,
+        at_last_moment: Default::default(),
         why: Some("the demo begins".to_owned()),
     };
     engine.begin(&request, who).await.map_err(|e| failed(&e))?;

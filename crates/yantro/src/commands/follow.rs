@@ -252,6 +252,9 @@ fn last_word(view: &RunView, say: &Say) {
             }
         }
     }
+    if let (Some(window), false) = (&view.window, view.ended_at.is_some()) {
+        say.line(format!("  to fit {}, which ends {}", window.title, marks::clock(window.ends_at)));
+    }
     for look in view.preflight.iter().filter(|p| !p.holds()) {
         say.line(format!("  {} {}: {}", tinted(Tint::Alarm, "✗"), look.says, look.answer.says));
     }

@@ -64,6 +64,8 @@ pub struct Terms {
     /// The number of the change it belongs to.
     #[arg(long, value_name = "NUMBER")]
     change: Option<String>,
+    #[command(flatten)]
+    hours: acts::HoursOf,
 }
 
 /// Carry out a procedure.
@@ -180,6 +182,9 @@ impl Terms {
             at_once: self.at_once,
             why: self.why.clone(),
             change: self.change.clone(),
+            in_freeze: self.hours.in_freeze.iter().cloned().collect(),
+            window: self.hours.window.clone(),
+            at_last_moment: self.hours.at_last_moment.into(),
         })
     }
 }
@@ -346,6 +351,9 @@ impl Rehearse {
             at_once: self.terms.at_once,
             why: None,
             change: None,
+            in_freeze: self.terms.hours.in_freeze.iter().cloned().collect(),
+            window: self.terms.hours.window.clone(),
+            at_last_moment: self.terms.hours.at_last_moment.into(),
         }
     }
 
@@ -450,6 +458,15 @@ pub(crate) fn show(rehearsal: &Rehearsal, say: &Say) {
             "  {} sooner than rank by rank, which would take {}",
             roughly(forecast.rank_by_rank_ms - forecast.as_planned_ms),
             roughly(forecast.rank_by_rank_ms)
+        ));
+    }
+    if let Some(window) = &rehearsal.window {
+        let tint = if window.chance >= 95 { Tint::Good } else { Tint::Alarm };
+        let ends = window.ends_at.to_chrono().with_timezone(&chrono::Local).format("%d %b %H:%M");
+        say.line(format!(
+            "  {} ends {ends}: {} that it has ended by then",
+            window.title,
+            tinted(tint, format!("{} in 100", window.chance))
         ));
     }
     for away in forecast.away.iter().take(5) {

@@ -1,5 +1,6 @@
 //! Vetting: from the text of an estate file to an [`Estate`], or to all that is wrong with it.
 
+mod hours;
 mod procedures;
 mod relations;
 mod service;
@@ -122,6 +123,8 @@ impl Vetting<'_, '_> {
             hosts,
             groups,
             services,
+            freezes: self.freezes(),
+            windows: self.windows(),
             procedures: BTreeMap::new(),
         };
         self.whole(&estate);

@@ -640,7 +640,7 @@ impl Vetting<'_, '_> {
                 Ask::BelowKeepUp { group, says } => {
                     (says, format!("do it in batches, or write `below_keep_up = [\"{group}\"]` on the step"))
                 }
-                Ask::UpWithout { .. } => continue,
+                Ask::UpWithout { .. } | Ask::InFreeze { .. } => continue,
             };
             let place = self.places.key(&format!("{path}.steps.{}", line - 1));
             self.faults.error("out-of-place", place, format!("step {line}: {says}"), mend);

@@ -174,6 +174,22 @@ impl Turn<'_> {
             }
             Input::Preflighted { answers } => self.preflighted(answers),
             Input::DivertPlanned(planned) => self.divert_planned(planned),
+            Input::Frozen(freezes) => {
+                if self.run.frozen != freezes {
+                    let over: Vec<String> =
+                        self.run.frozen.iter().filter(|(n, _)| !freezes.contains_key(*n)).map(|(_, f)| f.says.clone()).collect();
+                    self.happened(Event::Frozen { freezes });
+                    let lifted: Vec<HoldCause> = self
+                        .run
+                        .hold_causes()
+                        .filter(|c| matches!(c, HoldCause::Restricted { why, .. } if over.contains(why)))
+                        .cloned()
+                        .collect();
+                    for cause in lifted {
+                        self.unhold(cause, "the change freeze is over".to_owned());
+                    }
+                }
+            }
             Input::Note { who, text } => self.happened(Event::Noted { who, text }),
             Input::TakeOn { who } => {
                 if self.run.taken_by().1 != who {
@@ -384,9 +400,28 @@ impl Turn<'_> {
                 _ => {}
             }
         }
+        self.last_moment();
         let late: Vec<Address> = self.run.lost.iter().filter(|(_, ends)| **ends <= self.now).map(|(a, _)| a.clone()).collect();
         for address in late {
             self.lost_for_good(address);
+        }
+    }
+
+    /// Where putting back would no longer fit the window, the run's rule for that is applied, once.
+    fn last_moment(&mut self) {
+        let Some(window) = self.run.begun.window.clone() else { return };
+        let on_its_way = self.run.part == Part::Forward && self.run.acts_given() > 0 && self.run.steps_not_ended() > 0;
+        if self.run.past_last_moment || !on_its_way || self.run.last_moment().is_none_or(|at| at > self.now) {
+            return;
+        }
+        self.happened(Event::LastMoment);
+        match window.at_last_moment {
+            AtLastMoment::Hold => self.hold(HoldCause::Window { title: window.title }),
+            AtLastMoment::PutBack => {
+                let why = format!("it would not fit the window {} any longer", window.title);
+                self.put_back("the window's rule", &why);
+            }
+            AtLastMoment::GoOn => {}
         }
     }
 

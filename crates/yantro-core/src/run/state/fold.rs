@@ -132,6 +132,8 @@ impl Run {
                 self.values.extend(values.clone());
                 self.goes_on_with(steps);
             }
+            Event::LastMoment => self.past_last_moment = true,
+            Event::Frozen { freezes } => self.frozen.clone_from(freezes),
             Event::Noted { who, text } => self.notes.push((at, who.clone(), text.clone())),
             Event::Taken { who } => self.taken_by = Some((at, who.clone())),
             Event::StepFailed { step, reason, outcome_unknown } => {
