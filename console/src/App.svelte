@@ -4,6 +4,7 @@
   import Board from './pages/Board.svelte';
   import Map from './pages/Map.svelte';
   import Plan from './pages/Plan.svelte';
+  import Report from './pages/Report.svelte';
   import Run from './pages/Run.svelte';
   import Procedure from './pages/Procedure.svelte';
   import Procedures from './pages/Procedures.svelte';
@@ -16,6 +17,7 @@
   let palette = $state(false);
   const run = $derived(/^\/runs\/(\d+)$/.exec(router.path)?.[1]);
 
+  const report = $derived(/^\/runs\/(\d+)\/report$/.exec(router.path)?.[1]);
   const procedure = $derived(/^\/procedures\/([\w-]+)$/.exec(router.path)?.[1]);
 
   $effect(() => live.start());
@@ -31,7 +33,7 @@
 <svelte:window onkeydown={keys} />
 
 <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
-<div class="grid h-full grid-cols-[176px_minmax(0,1fr)] grid-rows-[48px_minmax(0,1fr)] max-md:grid-cols-[112px_minmax(0,1fr)]" onclick={follow}>
+<div class="grid h-full print:block grid-cols-[176px_minmax(0,1fr)] grid-rows-[48px_minmax(0,1fr)] max-md:grid-cols-[112px_minmax(0,1fr)]" onclick={follow}>
   <TopBar onpalette={() => (palette = true)} />
   <SideNav />
   <main class="relative overflow-auto px-5 py-4 max-md:px-2">
@@ -53,6 +55,8 @@
 yantro load estate.toml</pre>
         <p class="mt-3">Or see one at work: <code class="font-mono">yantro demo</code></p>
       </Note>
+    {:else if report}
+      {#key report}<Report id={Number(report)} />{/key}
     {:else if procedure}
       {#key procedure}<Procedure name={procedure} />{/key}
     {:else if router.path === '/procedures'}

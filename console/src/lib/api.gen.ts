@@ -312,6 +312,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{run}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A run beside another, step by step; without `with`, beside the last earlier one of its kind. */
+        get: operations["comparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{run}/decisions": {
         parameters: {
             query?: never;
@@ -374,6 +391,23 @@ export interface paths {
         put?: never;
         /** Write a note on a run, ended or not. */
         post: operations["note"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{run}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The report of a run; `as` is json, markdown, csv or junit. */
+        get: operations["report"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -888,6 +922,37 @@ export interface components {
              */
             window: components["schemas"]["WindowTerms"] | null;
         };
+        /** @description A step beside the same one in another run. */
+        Beside: {
+            /** @description What it does. */
+            says: string;
+            /** @description Whether it took longer than nine in ten of its kind. */
+            slow: boolean;
+            /** @description How it ended. */
+            state: string;
+            /**
+             * Format: uint32
+             * @description Its number in the run.
+             */
+            step?: number | null;
+            /**
+             * Format: uint64
+             * @description How long it took, in milliseconds.
+             */
+            took_ms?: number | null;
+            /**
+             * Format: uint64
+             * @description How long it was to take.
+             */
+            usual_ms: number;
+            /**
+             * Format: uint64
+             * @description How long it took in the other.
+             */
+            with_ms?: number | null;
+            /** @description How it ended in the other. */
+            with_state?: string | null;
+        };
         /** @description One service on the board. */
         BoardRow: {
             /** @description The service. */
@@ -978,12 +1043,47 @@ export interface components {
             /** @description How long any one may take. */
             within: components["schemas"]["Span"];
         };
+        /** @description One run beside another, step by step. */
+        Comparison: {
+            /** @description How long the run was likely to take when it was begun, and in nine of ten cases. */
+            forecast_ms?: [
+                number,
+                number
+            ] | null;
+            /** @description The run. */
+            run: components["schemas"]["RunId"];
+            /** @description Step by step, in the order of the run. */
+            steps: components["schemas"]["Beside"][];
+            /**
+             * Format: uint64
+             * @description How long the run took, in milliseconds.
+             */
+            took_ms?: number | null;
+            /** @description The other one; none where there is no earlier run of the same kind. */
+            with?: components["schemas"]["RunId"] | null;
+            /**
+             * Format: uint64
+             * @description How long the other took.
+             */
+            with_ms?: number | null;
+        };
         /** @description The way back of work. */
         Counter: {
             /** @description What people call it. */
             title: string;
             /** @description What it does. */
             work: components["schemas"]["Work"];
+        };
+        /** @description A decision in a report. */
+        Decided: {
+            /** @description When. */
+            at: components["schemas"]["Timestamp"];
+            /** @description What. */
+            what: string;
+            /** @description Who. */
+            who: string;
+            /** @description Why. */
+            why?: string | null;
         };
         /** @description A decision, by whom, and which hold it answers. */
         Decision: {
@@ -1896,6 +1996,111 @@ export interface components {
             pause_before: components["schemas"]["Span"];
             /** @description The signal that makes a process re-read its configuration. */
             signal: components["schemas"]["Signal"];
+        };
+        /** @description A run as it is handed on. */
+        Report: {
+            /** @description When it began. */
+            began_at: components["schemas"]["Timestamp"];
+            /** @description The number of the change it belongs to. */
+            change?: string | null;
+            /** @description What was decided, by whom and why. */
+            decisions: components["schemas"]["Decided"][];
+            /** @description What stands differently from how it was found. */
+            differences: components["schemas"]["Difference"][];
+            /**
+             * Format: uint64
+             * @description The edition of the estate.
+             */
+            edition: number;
+            /** @description When it ended. */
+            ended_at?: components["schemas"]["Timestamp"] | null;
+            /** @description What the estate is called. */
+            estate: string;
+            /** @description How long it was likely to take when it was begun, and in nine of ten cases. */
+            forecast_ms?: [
+                number,
+                number
+            ] | null;
+            /** @description What people wrote down. */
+            notes: components["schemas"]["NoteView"][];
+            /** @description The looks taken before its first act. */
+            preflight: components["schemas"]["PreflightView"][];
+            /** @description Its number. */
+            run: components["schemas"]["RunId"];
+            /** @description How it stands. */
+            state: components["schemas"]["RunState"];
+            /** @description Its steps. */
+            steps: components["schemas"]["ReportStep"][];
+            /** @description What it did. */
+            title: string;
+            /**
+             * Format: uint64
+             * @description How long it took, in milliseconds.
+             */
+            took_ms?: number | null;
+            /** @description What its texts were filled with. */
+            values: {
+                [key: string]: string;
+            };
+            /** @description Who began it, and why. */
+            who: string;
+            /** @description Why. */
+            why?: string | null;
+        };
+        /** @description A step in a report. */
+        ReportStep: {
+            /**
+             * Format: uint32
+             * @description How often it was tried.
+             */
+            attempts: number;
+            /** @description What that is made from. */
+            basis: components["schemas"]["Basis"];
+            /** @description When it began. */
+            began_at?: components["schemas"]["Timestamp"] | null;
+            /** @description The exact commands. */
+            commands: string[];
+            /** @description The exit of the last act, in words. */
+            exit?: string | null;
+            /**
+             * Format: uint32
+             * @description The line of the procedure.
+             */
+            line?: number | null;
+            /** @description The log lines that were wanted and seen. */
+            lines: string[];
+            /** @description Which part of the run. */
+            part: components["schemas"]["Part"];
+            /** @description The rungs climbed, each with what was seen. */
+            proof: string[];
+            /** @description What it did. */
+            says: string;
+            /**
+             * Format: uint64
+             * @description The 90 % point.
+             */
+            slow_ms: number;
+            /** @description How it ended or stands, as a word. */
+            state: string;
+            /**
+             * Format: uint32
+             * @description Its number.
+             */
+            step: number;
+            /**
+             * Format: uint64
+             * @description How long it took, in milliseconds.
+             */
+            took_ms?: number | null;
+            /** @description What its times are kept under. */
+            under: string;
+            /**
+             * Format: uint64
+             * @description How long it usually takes, and in nine of ten cases.
+             */
+            usual_ms: number;
+            /** @description Why, where somebody or something said so. */
+            why?: string | null;
         };
         /** @description A run that was begun. */
         RunBegun: {
@@ -3825,6 +4030,39 @@ export interface operations {
             };
         };
     };
+    comparison: {
+        parameters: {
+            query?: {
+                with?: number;
+            };
+            header?: never;
+            path: {
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     decide: {
         parameters: {
             query?: never;
@@ -3944,6 +4182,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    report: {
+        parameters: {
+            query?: {
+                as?: string;
+            };
+            header?: never;
+            path: {
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
                 };
             };
             /** @description What went wrong. */

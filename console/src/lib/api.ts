@@ -20,6 +20,8 @@ export type ProcedureView = Schemas['ProcedureView'];
 export type ProcedureSummary = Schemas['ProcedureSummary'];
 export type Rehearsal = Schemas['Rehearsal'];
 export type RunForecast = Schemas['RunForecast'];
+export type Report = Schemas['Report'];
+export type Comparison = Schemas['Comparison'];
 export type Forecast = Schemas['Forecast'];
 
 /** What the server refused, with what to do about it. */
@@ -58,6 +60,8 @@ export const api = {
   rehearse: (name: string, request: ProcedureRequest, fails?: number) => call<Rehearsal>('POST', `/procedures/${encodeURIComponent(name)}/rehearsals${fails ? `?fails=${fails}` : ''}`, request),
   carryOut: (name: string, request: ProcedureRequest) => call<Schemas['RunBegun']>('POST', `/procedures/${encodeURIComponent(name)}/runs`, request),
   forecast: (run: number) => call<RunForecast>('GET', `/runs/${run}/forecast`),
+  report: (run: number) => call<Report>('GET', `/runs/${run}/report`),
+  compare: (run: number, other: number | null) => call<Comparison>('GET', `/runs/${run}/comparison${other ? `?with=${other}` : ''}`),
   note: (run: number, text: string) => call<RunView>('POST', `/runs/${run}/notes`, { text }),
   takeOn: (run: number) => call<RunView>('POST', `/runs/${run}/taken`, {}),
   plan: (request: BeginRequest) => call<PlanView>('POST', '/plan', request),

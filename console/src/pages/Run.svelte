@@ -84,7 +84,8 @@
       <p class="mt-1 text-ink2"><span class="font-mono text-ink">{d.address}</span> was found {word(d.found)} and is {word(d.now)} now</p>
     {/each}
 
-    <div class="mt-2 mb-1 flex justify-end" role="group" aria-label="Shown as">
+    <div class="mt-2 mb-1 flex items-center justify-end" role="group" aria-label="Shown as">
+      <a class="mr-3 text-accent underline" href="/runs/{run.id}/report">Report</a>
       <button class="btn btn-small rounded-r-none aria-pressed:bg-accent-soft aria-pressed:text-accent" aria-pressed={!asTable} onclick={() => (asTable = false)}>Score</button>
       <button class="btn btn-small rounded-l-none border-l-0 aria-pressed:bg-accent-soft aria-pressed:text-accent" aria-pressed={asTable} onclick={() => (asTable = true)}>Table</button>
     </div>

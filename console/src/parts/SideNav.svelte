@@ -15,7 +15,7 @@
   const open = $derived(live.board?.open_runs.length ?? 0);
 </script>
 
-<nav class="sheet flex flex-col gap-0.5 border-0 border-r p-2.5" aria-label="Pages">
+<nav class="sheet print:hidden flex flex-col gap-0.5 border-0 border-r p-2.5" aria-label="Pages">
   {#each places as [name, to] (to)}
     <a href={to} class="flex justify-between rounded-[5px] px-2.5 py-1.5 text-ink2 hover:bg-ground aria-[current]:bg-accent-soft aria-[current]:font-semibold aria-[current]:text-accent" aria-current={here(to) ? 'page' : undefined}>
       {name}{#if to === '/runs' && open > 0}<span>{open}</span>{/if}

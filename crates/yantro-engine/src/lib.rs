@@ -14,6 +14,7 @@ mod locks;
 mod orders;
 mod publish;
 mod rehearse;
+mod report;
 mod storage;
 mod view;
 mod work;
@@ -24,4 +25,5 @@ pub use engine::{BeginRequest, Engine, LoadOutcome, Loaded, Options, ProcedureRe
 pub use error::EngineError;
 pub use publish::{Published, Topic};
 pub use rehearse::{Rehearsal, RunForecast, SlowStep, WindowView, rehearse};
+pub use report::{Beside, Comparison, Report, ReportStep};
 pub use view::{NoteView, PreflightView, RunSummary, RunView, StepView};

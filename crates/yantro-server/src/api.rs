@@ -14,7 +14,7 @@ use yantro_core::{
     selection,
     sequence::{Plan, StepId, plays::play_all},
 };
-use yantro_engine::{BeginRequest, BoardView, Engine, EngineError, LoadOutcome, Loaded, Rehearsal, RunForecast, RunView};
+use yantro_engine::{BeginRequest, BoardView, Comparison, Engine, EngineError, LoadOutcome, Loaded, Rehearsal, RunForecast, RunView};
 
 use crate::{
     access::{Access, Who},
@@ -45,6 +45,8 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/runs", web::post().to(begin))
         .route("/runs/{run}", web::get().to(run))
         .route("/runs/{run}/events", web::get().to(run_events))
+        .route("/runs/{run}/report", web::get().to(report))
+        .route("/runs/{run}/comparison", web::get().to(comparison))
         .route("/runs/{run}/forecast", web::get().to(run_forecast))
         .route("/runs/{run}/decisions", web::post().to(decide))
         .route("/runs/{run}/notes", web::post().to(note))
@@ -200,6 +202,46 @@ async fn begin_procedure(engine: web::Data<Engine>, who: Who, name: web::Path<St
 async fn run_forecast(engine: web::Data<Engine>, id: web::Path<u64>) -> Answer<RunForecast> {
     let id = RunId(*id);
     Ok(web::Json(blocking(move || engine.forecast(id)).await?))
+}
+
+#[derive(Deserialize)]
+struct ReportAs {
+    /// json, markdown, csv or junit.
+    #[serde(rename = "as")]
+    form: Option<String>,
+}
+
+async fn report(engine: web::Data<Engine>, id: web::Path<u64>, form: web::Query<ReportAs>) -> Result<HttpResponse, Problem> {
+    let id = RunId(*id);
+    let report = blocking(move || engine.report(id)).await?;
+    let mut answer = HttpResponse::Ok();
+    Ok(match form.form.as_deref().unwrap_or("json") {
+        "json" => answer.json(report),
+        "markdown" => answer.content_type("text/markdown; charset=utf-8").body(report.markdown()),
+        "csv" => answer.content_type("text/csv; charset=utf-8").body(report.csv()),
+        "junit" => answer.content_type("application/xml").body(report.junit()),
+        other => {
+            let detail = format!("there is no report as \"{other}\"");
+            return Err(Problem::new(
+                422,
+                "bad-query",
+                "The request's query cannot be read",
+                detail,
+                "ask for json, markdown, csv or junit",
+            ));
+        }
+    })
+}
+
+#[derive(Deserialize)]
+struct With {
+    /// The other run.
+    with: Option<u64>,
+}
+
+async fn comparison(engine: web::Data<Engine>, id: web::Path<u64>, with: web::Query<With>) -> Answer<Comparison> {
+    let (id, with) = (RunId(*id), with.with.map(RunId));
+    Ok(web::Json(blocking(move || engine.compare(id, with)).await?))
 }
 
 async fn note(engine: web::Data<Engine>, who: Who, id: web::Path<u64>, body: web::Json<NoteRequest>) -> Answer<RunView> {

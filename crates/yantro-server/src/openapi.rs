@@ -3,7 +3,7 @@
 use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
 use yantro_core::{run::input::Stamped, time::Timestamp};
-use yantro_engine::{BeginRequest, BoardView, LoadOutcome, Rehearsal, RunForecast, RunView};
+use yantro_engine::{BeginRequest, BoardView, Comparison, LoadOutcome, Rehearsal, Report, RunForecast, RunView};
 
 use crate::{problem::Problem, wire::*};
 
@@ -72,6 +72,12 @@ pub fn document() -> Value {
     let decision = of_type::<DecisionRequest>(&mut g);
     add("post", "/runs/{run}/decisions", "decide", "Take a decision on a run.", &[], Some(decision), ok::<RunView>(&mut g));
     add("get", "/runs/{run}/forecast", "runForecast", "How a run is forecast to go on.", &[], None, ok::<RunForecast>(&mut g));
+    let form: &[(&str, &str, bool)] = &[("as", "string", false)];
+    let says = "The report of a run; `as` is json, markdown, csv or junit.";
+    add("get", "/runs/{run}/report", "report", says, form, None, ok::<Report>(&mut g));
+    let with: &[(&str, &str, bool)] = &[("with", "integer", false)];
+    let says = "A run beside another, step by step; without `with`, beside the last earlier one of its kind.";
+    add("get", "/runs/{run}/comparison", "comparison", says, with, None, ok::<Comparison>(&mut g));
     let note = of_type::<NoteRequest>(&mut g);
     add("post", "/runs/{run}/notes", "note", "Write a note on a run, ended or not.", &[], Some(note), ok::<RunView>(&mut g));
     add("post", "/runs/{run}/taken", "takeOn", "Say that you have a run from now on.", &[], None, ok::<RunView>(&mut g));

@@ -87,6 +87,12 @@ impl Client {
         self.read(self.request(reqwest::Method::GET, path)).await
     }
 
+    /// Asks for a text.
+    pub async fn text(&self, path: &str) -> Result<String, Failure> {
+        let answer = self.answer(self.request(reqwest::Method::GET, path)).await?;
+        answer.text().await.map_err(|e| Failure::own(format!("the answer broke off: {e}"), "try again"))
+    }
+
     /// Asks with query values.
     pub async fn get_with<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T, Failure> {
         self.read(self.request(reqwest::Method::GET, &with(path, query))).await

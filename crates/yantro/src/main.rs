@@ -77,6 +77,10 @@ enum Command {
     Runs(runs::Runs),
     /// Show a run with its evidence.
     Show(runs::Show),
+    /// Print the report of a run: Markdown, JSON, CSV or JUnit XML.
+    Report(runs::Report),
+    /// Show one run beside another, step by step.
+    Compare(runs::Compare),
     /// Hold a run: begin nothing new.
     Hold(decisions::OnRun),
     /// Let a held run go on.
@@ -151,6 +155,8 @@ fn main() -> std::process::ExitCode {
         Command::Watch(c) => c.run(&cli.global, &say),
         Command::Runs(c) => c.run(&cli.global, &say),
         Command::Show(c) => c.run(&cli.global, &say),
+        Command::Report(c) => c.run(&cli.global, &say),
+        Command::Compare(c) => c.run(&cli.global, &say),
         Command::Hold(c) => c.run(yantro_core::run::DecisionKind::Hold, &cli.global, &say),
         Command::Resume(c) => c.run(yantro_core::run::DecisionKind::Resume, &cli.global, &say),
         Command::Again(c) => c.run(decisions::StepDecision::Again, &cli.global, &say),

@@ -278,3 +278,97 @@ fn everything_is_brought_to_what_is_expected() {
     let told = server.ok(&["bring-to-expected", "*", "--yes"]);
     assert!(told.contains("finished"), "{told}");
 }
+
+/// Hours that began a while ago and end in so many seconds, by the wall clock of UTC.
+fn hours_now(kind: &str, name: &str, ends_in: i64, more: &str) -> String {
+    let now = chrono::Utc::now();
+    let from = (now - chrono::TimeDelta::minutes(10)).format("%Y-%m-%dT%H:%M").to_string();
+    let began = chrono::NaiveDateTime::parse_from_str(&from, "%Y-%m-%dT%H:%M").unwrap().and_utc();
+    let length = (now - began).num_seconds() + ends_in;
+    format!("\n[{kind}.{name}]\ntitle = \"{name}\"\nzone = \"UTC\"\nfrom = \"{from}\"\nlength = \"{length}s\"\n{more}\n")
+}
+
+#[test]
+fn inside_a_change_freeze_a_disruptive_run_is_refused_or_begun_in_so_many_words() {
+    let sailing = hours_now("freeze", "sailing", 3600, "begin = \"with-reason\"");
+    let storm = hours_now("freeze", "storm", 3600, "impact = \"outage\"");
+    let estate = quick::estate(&[("front", "impact = \"brief\""), ("db", "impact = \"outage\"")]);
+    let estate = format!("{estate}{sailing}{storm}");
+    let server = Server::with_estate(&estate);
+    // Starting takes nothing from anybody.
+    server.ok(&["start", "*", "--yes"]);
+    let told = server.exits(1, &["restart", "front", "--yes"]);
+    assert!(told.contains("sailing is a change freeze until") && told.contains("--in-freeze sailing"), "{told}");
+    let told = server.exits(1, &["restart", "front", "--yes", "--in-freeze", "sailing"]);
+    assert!(told.contains("needs a reason"), "{told}");
+    server.ok(&["restart", "front", "--yes", "--in-freeze", "sailing", "--why", "the till is dead"]);
+    assert_eq!(server.get("/runs/2")["in_freeze"], json!(["sailing"]));
+    let told = server.exits(1, &["restart", "db", "--yes", "--in-freeze", "sailing", "--in-freeze", "storm", "--why", "hurry"]);
+    assert!(told.contains("Not possible") && told.contains("storm is a change freeze"), "{told}");
+    // What users do not notice goes on.
+    server.ok(&["restart", "queue", "--alone", "--left-standing", "quay/app", "--yes"]);
+}
+
+#[test]
+fn a_freeze_that_begins_meanwhile_holds_the_next_stop() {
+    let estate = quick::estate(&[("front", "impact = \"brief\""), ("app", "stop = { pause_before = \"4s\" }\nimpact = \"brief\"")]);
+    let server = Server::with_estate(&estate);
+    server.ok(&["start", "*", "--yes"]);
+    let run = server.begin(&["stop", "app"]);
+    wait_until("the first is down", || (server.state("pier/front") == "down").then_some(()));
+    server.put("estate.toml", &format!("{}{}", estate.replace("NET", &server.net), hours_now("freeze", "sailing", 3600, "")));
+    server.ok(&["load", &server.path("estate.toml")]);
+    let view = server.run_is(run, &["held"]);
+    assert!(view["held_because"][0].as_str().unwrap().contains("sailing is a change freeze"), "{}", view["held_because"]);
+    assert_eq!(server.state("quay/app"), "proven");
+    // The way back is never frozen.
+    server.exits(6, &["put-back", &run.to_string(), "--watch"]);
+    assert_eq!(server.get(&format!("/runs/{run}"))["state"], "put-back");
+    assert_eq!(server.state("pier/front"), "proven");
+}
+
+#[test]
+fn a_run_bound_to_a_window_is_put_back_at_the_last_moment() {
+    let (tonight, shut) = (hours_now("window", "tonight", 30, ""), hours_now("window", "shut", -60, ""));
+    let estate = format!("{}{tonight}{shut}", quick::estate(&[("app", "stop = { pause_before = \"60s\" }")]));
+    let server = Server::with_estate(&estate);
+    server.ok(&["start", "*", "--yes"]);
+    let told = server.exits(1, &["stop", "app", "--yes", "--window", "shut"]);
+    assert!(told.contains("is not open now") && told.contains("never again"), "{told}");
+    let run = server.begin(&["stop", "app", "--window", "tonight", "--at-last-moment", "put-back"]);
+    wait_until("something was done", || (server.state("pier/front") == "down").then_some(()));
+    let forecast = server.get(&format!("/runs/{run}/forecast"));
+    assert_eq!(forecast["window"]["title"], "tonight");
+    assert!(forecast["last_moment"].is_string() && forecast["way_back_ms"].as_u64().unwrap() > 0, "{forecast}");
+    let view = server.run_is(run, &["put-back", "held"]);
+    assert_eq!(view["state"], "put-back", "{}", view["held_because"]);
+    assert_eq!(server.state("pier/front"), "proven");
+    let report = server.ok(&["report", &run.to_string()]);
+    assert!(report.contains("the way back") && report.contains("**put back**"), "{report}");
+}
+
+#[test]
+fn a_report_is_one_thing_in_four_forms_and_runs_stand_beside_each_other() {
+    let server = quick_nights(NIGHT);
+    server.ok(&["carry-out", "night", "--yes"]);
+    server.put("trouble/second", "");
+    server.exits(6, &["carry-out", "night", "--yes", "--why", "the second try"]);
+    server.ok(&["note", "3", "second is to be looked at"]);
+    let markdown = server.ok(&["report", "3"]);
+    for wanted in ["# Run 3: A quick night", "**put back**", "why: the second try", "| **the way back** |", "second is to be looked at"] {
+        assert!(markdown.contains(wanted), "\"{wanted}\" is missing of:\n{markdown}");
+    }
+    let json: Value = serde_json::from_str(&server.ok(&["report", "3", "--as", "json"])).unwrap();
+    let steps = json["steps"].as_array().unwrap().len();
+    assert_eq!(server.ok(&["report", "3", "--as", "csv"]).lines().next().unwrap().split(',').next(), Some("run"));
+    let junit = server.ok(&["report", "3", "--as", "junit"]);
+    assert_eq!(junit.matches("<testcase").count(), steps);
+    assert!(junit.contains("<failure") && junit.contains("type=\"passed over\""), "{junit}");
+    let told = server.ok(&["compare", "3"]);
+    assert!(told.contains("RUN 3") && told.contains("RUN 2") && told.contains("passed over, was done"), "{told}");
+    let told: Value = serde_json::from_str(&server.ok(&["compare", "2", "--json"])).unwrap();
+    assert_eq!(told["with"], Value::Null, "there was none before");
+    assert!(told["forecast_ms"].is_array());
+    let (status, _) = (server.post("/runs/3/notes", &json!({ "text": " " })).0, ());
+    assert_eq!(status, 422);
+}

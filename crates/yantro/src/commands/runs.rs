@@ -4,7 +4,7 @@ use yantro_core::{
     logs::Meaning,
     run::{ActEnd, StepState, state_words},
 };
-use yantro_engine::{RunView, StepView};
+use yantro_engine::{Comparison, RunView, StepView};
 use yantro_server::wire::{AuditLine, RunPage, roughly};
 
 use crate::{
@@ -37,6 +37,39 @@ pub struct Show {
     /// The evidence of every step, not only of those that failed.
     #[arg(long)]
     evidence: bool,
+}
+
+/// The report of a run, to hand on.
+#[derive(clap::Args)]
+pub struct Report {
+    /// The run.
+    run: u64,
+    /// How it is written.
+    #[arg(long = "as", value_enum, default_value_t)]
+    form: Form,
+}
+
+/// How a report is written.
+#[derive(Clone, Copy, Default, clap::ValueEnum)]
+enum Form {
+    /// For people.
+    #[default]
+    Markdown,
+    /// For machines.
+    Json,
+    /// For tables.
+    Csv,
+    /// For those who read test results.
+    Junit,
+}
+
+/// One run beside another, step by step.
+#[derive(clap::Args)]
+pub struct Compare {
+    /// The run.
+    run: u64,
+    /// The other one (default: the last earlier one of the same kind).
+    with: Option<u64>,
 }
 
 /// Show who did what.
@@ -233,6 +266,69 @@ pub(crate) fn evidence(step: &StepView, say: &Say) {
     if let (StepState::Failed { reason } | StepState::OutcomeUnknown { reason }, true) = (&step.now.state, step.now.acts.is_empty()) {
         say.line(format!("    {}", tinted(Tint::Alarm, format!("✗ {reason}"))));
     }
+}
+
+impl Report {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let form = match self.form {
+            Form::Markdown if say.is_json() => "json",
+            Form::Markdown => "markdown",
+            Form::Json => "json",
+            Form::Csv => "csv",
+            Form::Junit => "junit",
+        };
+        let text = wait_for(client.text(&format!("/runs/{}/report?as={form}", self.run)))?;
+        say.line(text.trim_end());
+        Ok(Exit::Good)
+    }
+}
+
+impl Compare {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let with = self.with.map_or(String::new(), |w| format!("?with={w}"));
+        let comparison: Comparison = wait_for(client.get(&format!("/runs/{}/comparison{with}", self.run)))?;
+        if say.is_json() {
+            say.json(&comparison);
+            return Ok(Exit::Good);
+        }
+        beside(&comparison, say);
+        Ok(Exit::Good)
+    }
+}
+
+/// One run beside another.
+pub(crate) fn beside(comparison: &Comparison, say: &Say) {
+    let length = |ms: Option<u64>| ms.map_or("–".to_owned(), |ms| format!("{:.1} s", ms as f64 / 1000.0));
+    let with = comparison.with.map_or("none before".to_owned(), |w| format!("run {w}"));
+    let forecast = comparison
+        .forecast_ms
+        .map_or(String::new(), |(likely, late)| format!(", forecast {} to {}", length(Some(likely)), length(Some(late))));
+    say.line(format!("Run {} took {}{forecast}; {with}: {}", comparison.run, length(comparison.took_ms), length(comparison.with_ms)));
+    say.line("");
+    let run = format!("RUN {}", comparison.run);
+    let other = comparison.with.map_or("BEFORE".to_owned(), |w| format!("RUN {w}"));
+    let mut table = marks::table(&["", "STEP", &run, "USUALLY", &other, ""]);
+    for s in &comparison.steps {
+        let took = length(s.took_ms);
+        let differs = s.with_state.as_ref().is_some_and(|w| *w != s.state);
+        let said = match (&s.with_state, differs) {
+            (Some(with), true) => format!("{}, was {with}", s.state),
+            (None, _) if comparison.with.is_some() => format!("{}, was not there", s.state),
+            _ if s.slow => "slower than 9 in 10".to_owned(),
+            _ => String::new(),
+        };
+        table.add_row([
+            s.step.map_or(String::new(), |n| n.to_string()),
+            s.says.clone(),
+            if s.slow { tinted(Tint::Ailing, took) } else { took },
+            length(Some(s.usual_ms).filter(|ms| *ms > 0)),
+            length(s.with_ms),
+            tinted(if differs { Tint::Alarm } else { Tint::Rest }, said),
+        ]);
+    }
+    say.line(marks::lines(&table));
 }
 
 impl Trail {
