@@ -52,6 +52,13 @@ describe('the score', () => {
     expect(drawn.lanes[0]?.shapes.map((s) => s.kind)).toEqual(['act']);
   });
 
+  it('draws a question as one, and not as a failure', () => {
+    const asked = step(1, 'x/y', [], { state: 'asking', reason: 'Are the boats in?', answer: 'yes-no', began_at: t(1) } as never);
+    asked.planned = { ...asked.planned, kind: 'question', address: null };
+    const lane = score(run([asked]), at(4)).lanes[0];
+    expect([lane?.failed, lane?.asked]).toEqual([null, at(4)]);
+  });
+
   it('is all solid once the run has ended', () => {
     const view = run([step(1, 'a/db', [], { state: 'ended', end: 'done', began_at: t(0), ended_at: t(3), acts: [act(0, { ticks: [1, 2] })] } as never)], t(3));
     const drawn = score(view, at(99));

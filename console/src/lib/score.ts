@@ -1,6 +1,6 @@
 /** The score: a run drawn as lanes against time. Pure: from a run's view to shapes. */
 import type { RunView, StepView } from './api';
-import { awaits } from './states';
+import { asks, awaits } from './states';
 import { ms } from './time';
 
 export type Shape =
@@ -17,6 +17,8 @@ export interface Lane {
   ghosts: { from: number; to: number; critical: boolean }[];
   /** What is said beside a failed step. */
   failed: { at: number; says: string } | null;
+  /** When a person is asked. */
+  asked: number | null;
   steps: number[];
 }
 
@@ -97,7 +99,7 @@ export function score(run: RunView, now: number): Score {
     const address = view.planned.address ?? `${BETWEEN}/${view.says}`;
     const cut = address.indexOf('/');
     const [host, name] = [address.slice(0, cut), address.slice(cut + 1)];
-    const lane: Lane = lanes.get(address) ?? { address, host, name, title: view.title, shapes: [], ghosts: [], failed: null, steps: [] };
+    const lane: Lane = lanes.get(address) ?? { address, host, name, title: view.title, shapes: [], ghosts: [], failed: null, asked: null, steps: [] };
     lanes.set(address, lane);
     lane.steps.push(id);
     lane.shapes.push(...shapesOf(view, at));
@@ -108,6 +110,7 @@ export function score(run: RunView, now: number): Score {
       const time = coming.get(id);
       if (time) lane.shapes.push({ kind: 'ghost', from: time.from, to: Math.max(time.to, time.from + 200), step: id });
     }
+    if (asks(view.now)) lane.asked = at;
     if (awaits(view.now)) {
       const failed = view.now.acts.findLast((a) => a.failed)?.failed;
       const tries = view.now.attempts > 1 ? `${view.now.attempts} tries: ` : '';

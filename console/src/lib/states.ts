@@ -58,6 +58,7 @@ export function stepWord(now: StepView['now']): string {
 
 /** The hue of a step. */
 export function stepHue(now: StepView['now']): string {
+  if (asks(now)) return 'accent';
   switch (stepWord(now)) {
     case 'done':
       return 'proven';
@@ -77,8 +78,11 @@ export function stepHue(now: StepView['now']): string {
   }
 }
 
+/** Whether a step asks a person something: that is no failure. */
+export const asks = (now: StepView['now']): boolean => now.state === 'asking' && typeof now.answer === 'string';
+
 /** Whether a step awaits a decision. */
-export const awaits = (now: StepView['now']): boolean => now.state === 'failed' || now.state === 'outcome-unknown' || now.state === 'asking';
+export const awaits = (now: StepView['now']): boolean => now.state === 'failed' || now.state === 'outcome-unknown' || (now.state === 'asking' && !asks(now));
 
 /** What a step does, in a word. */
 export const act = (kind: string): string => (kind === 'await' ? 'wait for' : kind.startsWith('until') ? 'wait' : kind.replaceAll('-', ' '));

@@ -36,7 +36,7 @@
       <div class="mt-2 flex flex-wrap items-center gap-2">
         <button class="btn btn-main" title={leadsTo('yes')} onclick={() => answer('yes')}>Yes</button>
         <button class="btn" title={leadsTo('no')} onclick={() => answer('no')}>No</button>
-        <span class="text-[14px] text-ink2">No {leadsTo('no')}.</span>
+        <span class="text-[14px] text-ink2">“No” {leadsTo('no')}.</span>
       </div>
     {/if}
     {#if refused}<p class="mt-1 text-alarm" role="alert">{refused}</p>{/if}

@@ -89,6 +89,7 @@
               {#if shape.proven}<circle cx={x(shape.to)} cy={row.y + 11} r="4.6" fill="var(--proven)" />{/if}
             {/if}
           {/each}
+          {#if lane.asked !== null}<text x={x(lane.asked) + 5} y={row.y + 17} class="fill-accent text-[15px] font-bold">? waits for an answer</text>{/if}
           {#if lane.failed}
             {@const fx = x(lane.failed.at)}
             <path d="M{fx + 5} {row.y + 6}l10 10m0 -10l-10 10" stroke="var(--alarm)" stroke-width="2.4" />

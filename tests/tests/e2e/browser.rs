@@ -177,3 +177,40 @@ async fn in_touch_again(body: &WebElement) {
     }
     panic!("the page never said that it is in touch again");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_procedure_is_rehearsed_and_carried_out_in_the_console() {
+    let Some(browser) = Browser::open(1280, 800).await else { return };
+    let server = tokio::task::block_in_place(Server::demo);
+    browser.sign_in(&server).await;
+    let base = server.base();
+    browser.driver.goto(format!("{base}/procedures")).await.unwrap();
+    browser.press("Piers off for the night").await;
+    browser.see("9 in 10 within").await;
+    // What if: the first gate does not stop, and the night desk takes over.
+    let bar = browser.driver.query(By::Css("g[aria-label^='Step 2:']")).first().await.unwrap();
+    bar.send_keys(" ").await.unwrap();
+    browser.see("its rule").await;
+    browser.see("divert to night-desk").await;
+    browser.press("Carry out…").await;
+    browser.see("Who notices").await;
+    browser.press("Carry out now").await;
+    browser.see("Is the last boat in?").await;
+    browser.press("Yes").await;
+    browser.see("finished").await;
+    // A note for whoever comes next, and the report.
+    let note = browser.driver.query(By::Css("input[placeholder='What the next one should know']")).first().await.unwrap();
+    note.send_keys("boards of the north pier are dark" + Key::Enter).await.unwrap();
+    browser.see("boards of the north pier are dark").await;
+    browser.press("Report").await;
+    browser.see("beside run").await;
+    browser.see("answered step 1: yes").await;
+    // A question before the begin that is answered wrongly is told beside it.
+    browser.driver.goto(format!("{base}/procedures/patch-fares-db")).await.unwrap();
+    browser.see("Which package?").await;
+    let field = browser.driver.query(By::Css("section[aria-label='Questions'] input")).first().await.unwrap();
+    field.send_keys("$(reboot)").await.unwrap();
+    browser.see("is not allowed").await;
+    browser.close().await;
+    tokio::task::block_in_place(|| drop(server));
+}

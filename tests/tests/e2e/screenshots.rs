@@ -61,6 +61,10 @@ async fn pictures_of_the_demo() {
     browser.see("Stops 13").await;
     picture(&browser, "plan").await;
     tokio::task::block_in_place(|| terminal(&server, "terminal-preview", "yantro preview restart booking"));
+    go("/procedures/patch-fares-db").await;
+    browser.see("9 in 10 within").await;
+    picture(&browser, "procedure").await;
+    tokio::task::block_in_place(|| terminal(&server, "terminal-procedure", "yantro procedure patch-fares-db"));
     // A night that goes wrong: one gate refuses to come back, one board crashes.
     server.trouble("gate-pier-north-right", Some("forbidden-line"));
     let run =
@@ -98,6 +102,17 @@ async fn pictures_of_the_demo() {
     });
     server.trouble("gate-pier-north-right", None);
     tokio::task::block_in_place(|| drop(server.cli(&["again", &run.to_string(), "--watch"])));
+    // And one whose patch fails: put back, with its report.
+    server.trouble("patch", Some("fail"));
+    let patched = tokio::task::block_in_place(|| server.begin(&["carry-out", "patch-fares-db"]));
+    tokio::task::block_in_place(|| server.run_is(patched, &["put-back"]));
+    server.trouble("patch", None);
+    go(&format!("/runs/{patched}")).await;
+    browser.see("put back").await;
+    picture(&browser, "run-put-back").await;
+    go(&format!("/runs/{patched}/report")).await;
+    browser.see("beside run").await;
+    picture(&browser, "report").await;
     go("/runs").await;
     browser.see("finished").await;
     picture(&browser, "runs").await;
