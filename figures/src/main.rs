@@ -18,7 +18,7 @@ use yantro_core::{
     logs::{LogMatcher, LogScan},
     name::Address,
     run::{ActKind, Event, RunId, input::Stamped},
-    sequence::{Request, StepKind, Usual, Wish, plan},
+    sequence::{Request, StepKind, Usual, Wish, plan, plays::play_all},
     state::{Facts, SeenState, Verdict},
     time::Timestamp,
 };
@@ -49,7 +49,15 @@ fn main() {
     println!("| figure | measured | reference | aim |\n|---|---|---|---|");
     // All of them, or only those named.
     let named: Vec<String> = std::env::args().skip(1).collect();
-    let parts: [(&str, fn()); 5] = [("sequences", sequences), ("logs", logs), ("notices", notices), ("events", events), ("acts", acts)];
+    let parts: [(&str, fn()); 7] = [
+        ("sequences", sequences),
+        ("forecasts", forecasts),
+        ("logs", logs),
+        ("notices", notices),
+        ("events", events),
+        ("runs", runs),
+        ("acts", acts),
+    ];
     for (_, part) in parts.iter().filter(|(name, _)| named.is_empty() || named.iter().any(|n| n == name)) {
         part();
     }
@@ -100,6 +108,67 @@ fn layers(edges: &[Vec<usize>]) -> Vec<u32> {
         layer[i] = needs.iter().map(|j| layer[*j] + 1).max().unwrap_or(0);
     }
     layer
+}
+
+fn forecasts() {
+    let mut estate = large(250);
+    estate.limits.at_once = Some(12);
+    estate.limits.per_host = Some(12);
+    let graph = EstateGraph::new(&estate);
+    let up: Facts = estate.services.keys().map(|a| (a.clone(), SeenState::Proven)).collect();
+    let request = Request::new(Wish::Restart, estate.services.keys().cloned().collect());
+    let steps = plan(&estate, &graph, &up, &Usual::default(), &request).sequence.steps;
+    let mut plays = 0;
+    let whole = median((0..9).map(|_| timed(|| plays = play_all(&steps, &estate, None).plays).0).collect());
+    // One play, its lengths not drawn by chance: what each of the thousands costs at least.
+    let one = median((0..9).map(|_| timed(|| once(&steps)).0).collect());
+    let ratio = whole.as_secs_f64() / (one.as_secs_f64() * f64::from(plays));
+    let what = format!("forecast: {plays} plays of {} steps under limits", steps.len());
+    tell(&what, ms(whole), format!("one bare play {}, ratio {ratio:.2}", ms(one)), "200 ms");
+    let text: String =
+        (0..2_000).map(|i| format!("  {{ title = \"line {i}\", work = [\"/bin/true\"], changes_nothing = true }},\n")).collect();
+    let small = "[estate]\nname = \"f\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n";
+    let text = format!("{small}[procedure.long]\nsteps = [\n{text}]\n");
+    let read = median((0..3).map(|_| timed(|| vet(&text, "/").estate.is_some()).0).collect());
+    let estate = vet(&text, "/").estate.expect("a sound estate");
+    let graph = EstateGraph::new(&estate);
+    let procedure = estate.procedures.values().next().expect("it has one");
+    let planned = || {
+        let plan = yantro_core::procedure::plan(&estate, &graph, &Facts::default(), &Usual::default(), procedure, &Default::default());
+        play_all(&plan.sequence.steps, &estate, None).likely_ms
+    };
+    let whole = median((0..3).map(|_| timed(planned).0).collect());
+    tell("a procedure of 2,000 steps: its plan and forecast", ms(whole), format!("read and vetted in {}", ms(read)), "1 s");
+}
+
+/// A walk over the graph with the usual lengths, no limits heeded.
+fn once(steps: &[yantro_core::sequence::Step]) -> u64 {
+    let mut ends = vec![0u64; steps.len()];
+    for (i, step) in steps.iter().enumerate() {
+        ends[i] = step.waits.iter().map(|w| ends[w.step.0 as usize - 1]).max().unwrap_or(0) + step.usual_ms;
+    }
+    ends.into_iter().max().unwrap_or(0)
+}
+
+fn runs() {
+    let dir = tempfile::tempdir().expect("a folder can be made");
+    let path = dir.path().join("yantro.db");
+    let mut writer = Writer::open(&path).expect("a store can be made");
+    let row = |id: u64| RunRow {
+        id: RunId(id),
+        state: "finished".into(),
+        title: format!("restart quay-1/fares-db, night {id}"),
+        who: "maren".into(),
+        began_at: Timestamp::from_ms(id as i64),
+        ended_at: Some(Timestamp::from_ms(id as i64 + 40_000)),
+        steps: 26,
+        steps_ended: 26,
+    };
+    writer.commit(&Batch { runs: (1..=10_000).map(row).collect(), ..Batch::default() }).expect("there is room");
+    let list = || yantro_store::Reader::open(&path).and_then(|r| r.runs(Some(RunId(5_000)), 50)).map_or(0, |r| r.len());
+    let measured = median((0..25).map(|_| timed(list).0).collect());
+    let opened = median((0..25).map(|_| timed(|| yantro_store::Reader::open(&path).is_ok()).0).collect());
+    tell("a page of 10,000 past runs", ms(measured), format!("opening the store {}", ms(opened)), "50 ms");
 }
 
 fn logs() {

@@ -23,13 +23,29 @@ export class Live {
   start(): () => void {
     this.#connect();
     void this.refresh();
+    // A browser has six connections to a server: a page that nobody sees gives its own back.
+    const away = (): void => this.#source?.close();
+    const seen = (): void => {
+      if (document.visibilityState === 'hidden') return away();
+      if (this.#source?.readyState !== EventSource.CLOSED) return;
+      this.#connect();
+      void this.refresh();
+      for (const listener of this.#runListeners) listener(-1);
+    };
+    document.addEventListener('visibilitychange', seen);
+    addEventListener('pagehide', away);
+    addEventListener('pageshow', seen);
     this.#timer = setInterval(() => {
       this.now = Date.now();
+      if (document.visibilityState === 'hidden') this.inTouchAt = this.now;
       if (this.now - this.inTouchAt > SILENT_MS && !this.cut) this.#lost();
       if (this.cut && this.#source?.readyState === EventSource.CLOSED) this.#connect();
     }, 1000);
     return () => {
-      this.#source?.close();
+      away();
+      document.removeEventListener('visibilitychange', seen);
+      removeEventListener('pagehide', away);
+      removeEventListener('pageshow', seen);
       if (this.#timer) clearInterval(this.#timer);
     };
   }

@@ -214,3 +214,25 @@ async fn a_procedure_is_rehearsed_and_carried_out_in_the_console() {
     browser.close().await;
     tokio::task::block_in_place(|| drop(server));
 }
+
+/// A browser has six connections to one server: pages that were left, and tabs that nobody sees, must not use
+/// them up.
+#[tokio::test(flavor = "multi_thread")]
+async fn many_pages_and_tabs_do_not_starve_each_other() {
+    let Some(browser) = Browser::open(1280, 800).await else { return };
+    let server = tokio::task::block_in_place(|| Server::with_estate(&crate::quick::estate(&[])));
+    browser.sign_in(&server).await;
+    let base = server.base();
+    for path in ["/map", "/plan", "/procedures", "/runs", "/", "/map", "/plan", "/runs"] {
+        browser.driver.goto(format!("{base}{path}")).await.unwrap();
+        browser.see("Quick ferries").await;
+    }
+    for _ in 0..7 {
+        let tab = browser.driver.new_tab().await.unwrap();
+        browser.driver.switch_to_window(tab).await.unwrap();
+        browser.driver.goto(format!("{base}/")).await.unwrap();
+        browser.see("quay/").await;
+    }
+    browser.close().await;
+    tokio::task::block_in_place(|| drop(server));
+}

@@ -132,7 +132,7 @@ impl Forecast {
 
 /// How many plays are worth their time: thousands of a few hundred steps.
 fn plays_for(steps: usize) -> u32 {
-    (1_500_000 / steps.max(1)).clamp(100, 3_000) as u32
+    (1_000_000 / steps.max(1)).clamp(100, 2_000) as u32
 }
 
 /// Plays steps of which none has begun.
@@ -247,18 +247,35 @@ fn pairs(steps: &[Step]) -> Vec<Pair> {
     pairs.into_values().collect()
 }
 
-/// One play after another over the same graph.
+/// A step that may begin: the longest way behind it first, then by number.
+type Ready = (u64, Reverse<u32>);
+
+/// One play after another over the same graph. What a play needs is kept from one to the next.
 struct Game<'s> {
     steps: &'s [Step],
     limits: &'s Limits,
     standing: &'s [Standing],
-    /// Who waits on each step.
-    waiters: Vec<Vec<u32>>,
+    /// Who waits on each step: step w's are in `waiters` at `waits_at[w]..waits_at[w + 1]`.
+    waiters: Vec<u32>,
+    waits_at: Vec<usize>,
+    /// How many each step waits on.
+    waits: Vec<u32>,
+    tails: Vec<u64>,
     ranks: Vec<u32>,
+    stops: Vec<bool>,
+    starts: Vec<bool>,
     begin: Vec<f64>,
     end: Vec<f64>,
     /// The step whose end let each one begin.
     let_in: Vec<u32>,
+    open: Vec<u32>,
+    room: Vec<u32>,
+    ready: BinaryHeap<Ready>,
+    /// What has no room, by the first thing that it found full.
+    blocked: Vec<BinaryHeap<Ready>>,
+    going: BinaryHeap<(Reverse<u64>, u32)>,
+    /// What was given back since something last began.
+    freed: Vec<u32>,
 }
 
 const NOBODY: u32 = u32::MAX;
@@ -266,84 +283,106 @@ const NOBODY: u32 = u32::MAX;
 impl<'s> Game<'s> {
     fn new(steps: &'s [Step], limits: &'s Limits, standing: &'s [Standing]) -> Self {
         let n = steps.len();
-        let mut waiters = vec![Vec::new(); n];
+        let mut lists: Vec<Vec<u32>> = vec![Vec::new(); n];
         for (i, step) in steps.iter().enumerate() {
             for wait in &step.waits {
-                waiters[wait.step.0 as usize - 1].push(i as u32);
+                lists[wait.step.0 as usize - 1].push(i as u32);
             }
         }
-        let ranks = steps.iter().map(|s| s.rank).collect();
-        Self { steps, limits, standing, waiters, ranks, begin: vec![0.0; n], end: vec![0.0; n], let_in: vec![NOBODY; n] }
+        let mut waits_at = vec![0];
+        for list in &lists {
+            waits_at.push(waits_at.last().copied().unwrap_or(0) + list.len());
+        }
+        Self {
+            waiters: lists.concat(),
+            waits_at,
+            waits: steps.iter().map(|s| s.waits.len() as u32).collect(),
+            tails: steps.iter().map(|s| s.tail_ms).collect(),
+            ranks: steps.iter().map(|s| s.rank).collect(),
+            stops: steps.iter().map(|s| s.kind() == StepKind::Stop).collect(),
+            starts: steps.iter().map(|s| s.kind() == StepKind::Start).collect(),
+            begin: vec![0.0; n],
+            end: vec![0.0; n],
+            let_in: vec![NOBODY; n],
+            open: vec![0; n],
+            room: Vec::new(),
+            ready: BinaryHeap::new(),
+            blocked: (0..limits.capacities.len()).map(|_| BinaryHeap::new()).collect(),
+            going: BinaryHeap::new(),
+            freed: Vec::new(),
+            steps,
+            limits,
+            standing,
+        }
+    }
+
+    fn ready(&self, i: usize) -> Ready {
+        (self.tails[i], Reverse(i as u32))
+    }
+
+    fn goes_on_until(&mut self, i: usize) {
+        self.going.push((Reverse((self.end[i].max(0.0) * 1000.0) as u64), i as u32));
     }
 
     /// Plays once, and says when the last step ended.
     fn play(&mut self, lengths: &[f64], by_rank: bool) -> f64 {
         let n = self.steps.len();
-        let mut open: Vec<u32> = self.steps.iter().map(|s| s.waits.len() as u32).collect();
-        let mut room = self.limits.capacities.clone();
-        let mut ready: BinaryHeap<(u64, Reverse<u32>)> = BinaryHeap::new();
-        let mut going: BinaryHeap<(Reverse<u64>, u32)> = BinaryHeap::new();
+        self.open.copy_from_slice(&self.waits);
+        self.room.clone_from(&self.limits.capacities);
+        self.ready.clear();
+        self.going.clear();
+        self.freed.clear();
+        self.blocked.iter_mut().for_each(BinaryHeap::clear);
         let mut in_rank: BTreeMap<u32, u32> = BTreeMap::new();
         if by_rank {
             self.ranks.iter().for_each(|r| *in_rank.entry(*r).or_default() += 1);
         }
-        let bits = |at: f64| Reverse((at.max(0.0) * 1000.0) as u64);
-        let mut last = 0f64;
+        let mut early: Vec<Ready> = Vec::new();
+        let (mut last, mut now, mut freed_by) = (0f64, 0f64, NOBODY);
         for i in 0..n {
+            self.let_in[i] = NOBODY;
             match self.standing[i] {
-                Standing::Ended(_) => going.push((bits(0.0), i as u32)),
+                Standing::Ended(ago) => {
+                    (self.begin[i], self.end[i]) = (-(ago as f64), -(ago as f64));
+                    self.goes_on_until(i);
+                }
                 Standing::GoesOn(since) => {
-                    self.begin[i] = -(since as f64);
-                    self.end[i] = (lengths[i] - since as f64).max(0.0);
-                    self.let_in[i] = NOBODY;
-                    self.take(i, &mut room);
-                    going.push((bits(self.end[i]), i as u32));
+                    (self.begin[i], self.end[i]) = (-(since as f64), (lengths[i] - since as f64).max(0.0));
+                    self.take(i);
+                    self.goes_on_until(i);
                 }
-                Standing::Waits if open[i] == 0 => {
-                    self.let_in[i] = NOBODY;
-                    ready.push((self.steps[i].tail_ms, Reverse(i as u32)));
-                }
+                Standing::Waits if self.open[i] == 0 => self.ready.push(self.ready(i)),
                 Standing::Waits => {}
             }
-            if let Standing::Ended(ago) = self.standing[i] {
-                self.begin[i] = -(ago as f64);
-                self.end[i] = -(ago as f64);
-            }
         }
-        let mut now = 0f64;
-        let mut aside: Vec<(u64, Reverse<u32>)> = Vec::new();
-        let mut freed_by = NOBODY;
         loop {
-            while let Some((tail, Reverse(i))) = ready.pop() {
-                let early = by_rank && in_rank.range(..self.ranks[i as usize]).any(|(_, left)| *left > 0);
-                if early || !self.has_room(i as usize, &room) {
-                    aside.push((tail, Reverse(i)));
+            loop {
+                let Some(top) = self.ready.pop() else {
+                    // Whoever had no room may have some now.
+                    let Some(&r) = self.freed.last() else { break };
+                    if self.room[r as usize] > 0
+                        && let Some(next) = self.blocked[r as usize].pop()
+                    {
+                        self.ready.push(next);
+                    } else {
+                        self.freed.pop();
+                    }
                     continue;
+                };
+                let i = top.1.0 as usize;
+                if by_rank && in_rank.range(..self.ranks[i]).any(|(_, left)| *left > 0) {
+                    early.push(top);
+                } else if let Some(r) = self.full(i) {
+                    self.blocked[r as usize].push(top);
+                    self.let_in[i] = NOBODY;
+                } else {
+                    self.begins(i, now, lengths[i], freed_by);
                 }
-                let i = i as usize;
-                if self.let_in[i] == NOBODY && now > 0.0 {
-                    self.let_in[i] = freed_by;
-                }
-                self.take(i, &mut room);
-                self.begin[i] = now;
-                self.end[i] = now + lengths[i];
-                going.push((bits(self.end[i]), i as u32));
             }
-            // Those that had no room were let in by whoever makes it.
-            for (tail, Reverse(i)) in aside.drain(..) {
-                if !matches!(self.standing[i as usize], Standing::Ended(_)) && now >= 0.0 {
-                    self.let_in[i as usize] = NOBODY;
-                }
-                ready.push((tail, Reverse(i)));
-            }
-            let Some((_, i)) = going.pop() else {
-                // Nothing goes on and something has no room: a person would make some.
-                let Some((_, Reverse(i))) = ready.pop() else { break };
-                let i = i as usize;
-                self.take(i, &mut room);
-                self.begin[i] = now;
-                self.end[i] = now + lengths[i];
-                going.push((bits(self.end[i]), i as u32));
+            let Some((_, i)) = self.going.pop() else {
+                // Nothing goes on, and something has no room: a person would make some.
+                let Some(Reverse(i)) = self.blocked.iter_mut().find_map(BinaryHeap::pop).map(|top| top.1) else { break };
+                self.begins(i as usize, now, lengths[i as usize], freed_by);
                 continue;
             };
             let i = i as usize;
@@ -351,47 +390,56 @@ impl<'s> Game<'s> {
             last = last.max(self.end[i]);
             freed_by = i as u32;
             if !matches!(self.standing[i], Standing::Ended(_)) {
-                self.give_back(i, &mut room);
+                self.give_back(i);
             }
-            if by_rank && let Some(left) = in_rank.get_mut(&self.ranks[i]) {
-                *left -= 1;
+            if by_rank {
+                if let Some(left) = in_rank.get_mut(&self.ranks[i]) {
+                    *left -= 1;
+                }
+                self.ready.extend(early.drain(..));
             }
-            for k in 0..self.waiters[i].len() {
-                let w = self.waiters[i][k] as usize;
-                open[w] -= 1;
-                if open[w] == 0 && self.standing[w] == Standing::Waits {
+            for k in self.waits_at[i]..self.waits_at[i + 1] {
+                let w = self.waiters[k] as usize;
+                self.open[w] -= 1;
+                if self.open[w] == 0 && self.standing[w] == Standing::Waits {
                     self.let_in[w] = i as u32;
-                    ready.push((self.steps[w].tail_ms, Reverse(w as u32)));
+                    self.ready.push(self.ready(w));
                 }
             }
         }
         last
     }
 
-    fn has_room(&self, i: usize, room: &[u32]) -> bool {
-        let stops = self.steps[i].kind() == StepKind::Stop;
-        self.limits.taken[i].iter().all(|r| room[*r as usize] > 0)
-            && (!stops || self.limits.rolling[i].iter().all(|r| room[*r as usize] > 0))
+    fn begins(&mut self, i: usize, now: f64, length: f64, freed_by: u32) {
+        if self.let_in[i] == NOBODY && now > 0.0 {
+            self.let_in[i] = freed_by;
+        }
+        self.take(i);
+        self.begin[i] = now;
+        self.end[i] = now + length;
+        self.goes_on_until(i);
     }
 
-    fn take(&self, i: usize, room: &mut [u32]) {
-        for r in &self.limits.taken[i] {
-            room[*r as usize] = room[*r as usize].saturating_sub(1);
-        }
-        if self.steps[i].kind() == StepKind::Stop {
-            for r in &self.limits.rolling[i] {
-                room[*r as usize] = room[*r as usize].saturating_sub(1);
-            }
+    /// The first thing that has no room for a step.
+    fn full(&self, i: usize) -> Option<u32> {
+        let rolling = self.limits.rolling[i].iter().filter(|_| self.stops[i]);
+        self.limits.taken[i].iter().chain(rolling).copied().find(|r| self.room[*r as usize] == 0)
+    }
+
+    fn take(&mut self, i: usize) {
+        let rolling = self.limits.rolling[i].iter().filter(|_| self.stops[i]);
+        for r in self.limits.taken[i].iter().chain(rolling) {
+            self.room[*r as usize] = self.room[*r as usize].saturating_sub(1);
         }
     }
 
-    fn give_back(&self, i: usize, room: &mut [u32]) {
-        for r in &self.limits.taken[i] {
-            room[*r as usize] += 1;
-        }
-        if self.steps[i].kind() == StepKind::Start {
-            for r in &self.limits.rolling[i] {
-                room[*r as usize] = (room[*r as usize] + 1).min(self.limits.capacities[*r as usize]);
+    fn give_back(&mut self, i: usize) {
+        let rolling = self.limits.rolling[i].iter().filter(|_| self.starts[i]);
+        for r in self.limits.taken[i].iter().chain(rolling) {
+            let room = &mut self.room[*r as usize];
+            *room = (*room + 1).min(self.limits.capacities[*r as usize]);
+            if !self.freed.contains(r) {
+                self.freed.push(*r);
             }
         }
     }
@@ -416,7 +464,7 @@ impl<'s> Game<'s> {
         let last = self.end.iter().copied().fold(0.0, f64::max);
         let mut latest = vec![last; self.steps.len()];
         for i in (0..self.steps.len()).rev() {
-            for w in &self.waiters[i] {
+            for w in &self.waiters[self.waits_at[i]..self.waits_at[i + 1]] {
                 latest[i] = latest[i].min(latest[*w as usize] - usual[*w as usize]);
             }
         }

@@ -3,6 +3,7 @@
 mod calendar;
 mod choosing;
 mod estates;
+mod forecasts;
 mod order;
 mod procedures;
 mod runs;
