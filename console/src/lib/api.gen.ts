@@ -465,6 +465,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/started-with": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What services will really be started with, and where each value is written. */
+        get: operations["startedWith"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/take-overs": {
         parameters: {
             query?: never;
@@ -981,11 +998,16 @@ export interface components {
             ladder: string[];
             /** @description Its logs. */
             logs: string[];
+            /**
+             * @description Why: the edition changed how it is started since it was, or its program, a library or its configuration is
+             *     newer than its start.
+             */
+            owed_because?: string | null;
             /** @description Who owns it. */
             owner?: string | null;
             /** @description What it relies on, one relation away. */
             relies_on: components["schemas"]["Address"][];
-            /** @description The edition changed how it is started since it was: its restart is owed. */
+            /** @description Its restart is owed. */
             restart_owed: boolean;
             /** @description What it is seen to be. */
             seen: components["schemas"]["Seen"];
@@ -1497,6 +1519,21 @@ export interface components {
             keep_up: number;
             /** @description Its members. */
             members: components["schemas"]["Address"][];
+        };
+        /** @description What a service is started with. Secrets stand as references. */
+        Launch: {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @description Program and arguments. */
+            command: components["schemas"]["Sourced"][];
+            /** @description The working folder. */
+            dir: components["schemas"]["Sourced"];
+            /** @description The environment that it is given besides, by name. */
+            env: {
+                [key: string]: components["schemas"]["Sourced"];
+            };
+            /** @description The account; without one, the server's own. */
+            user?: components["schemas"]["Sourced"] | null;
         };
         /** @description A service that belongs near the wish and is left alone, with the reason. */
         LeftAlone: {
@@ -2566,6 +2603,13 @@ export interface components {
              * @description How long it usually takes.
              */
             usual_ms: number;
+        };
+        /** @description A value, and the part of the estate file that says it. */
+        Sourced: {
+            /** @description Where it is written: `[service.fares.process]`, `[like.app.process]`, "the estate's folder". */
+            from: string;
+            /** @description The value, placeholders filled in. */
+            value: string;
         };
         /**
          * Format: yantro-span
@@ -4308,6 +4352,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BoardView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    startedWith: {
+        parameters: {
+            query: {
+                of: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Launch"][];
                 };
             };
             /** @description What went wrong. */

@@ -44,7 +44,7 @@
     </span>
   </td>
   <td class="truncate text-ink2 max-md:p-0! max-md:text-[0px]" title={row.seen.says}>
-    {#if row.restart_owed}<span class="text-accent">restart owed: described differently since</span>{#if notes.length > 0} · {/if}{/if}{notes.join(' · ')}
+    {#if row.restart_owed}<span class="text-accent">restart owed: {row.owed_because}</span>{#if notes.length > 0} · {/if}{/if}{notes.join(' · ')}
   </td>
   <td class="whitespace-nowrap text-ink2">{age(ms(row.seen.as_of), asOf)}</td>
   <td class="whitespace-nowrap">

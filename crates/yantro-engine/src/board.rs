@@ -41,8 +41,11 @@ pub struct BoardRow {
     pub failed_in_run: Option<String>,
     /// It was taken down on purpose, by whom (R33).
     pub intended_down: Option<String>,
-    /// The edition changed how it is started since it was: its restart is owed.
+    /// Its restart is owed.
     pub restart_owed: bool,
+    /// Why: the edition changed how it is started since it was, or its program, a library or its configuration is
+    /// newer than its start.
+    pub owed_because: Option<String>,
     /// The rungs of its ladder, in words.
     pub ladder: Vec<String>,
     /// What it relies on, one relation away.
@@ -138,6 +141,7 @@ pub(crate) fn row(
     watched: Option<&Watched>,
     run: Option<&Run>,
     started: Option<&StartedAs>,
+    owed_by_files: Option<String>,
     now: Timestamp,
 ) -> BoardRow {
     let service = &estate.services[address];
@@ -172,8 +176,10 @@ pub(crate) fn row(
             can.push("reload".to_owned());
         }
     }
-    let restart_owed =
-        started.is_some_and(|s| seen.state.is_up() && (s.service.runner != service.runner || s.service.ladder != service.ladder));
+    let described = started.filter(|s| seen.state.is_up() && (s.service.runner != service.runner || s.service.ladder != service.ladder));
+    let owed_because = described
+        .map(|s| format!("it runs as edition {} described it, and that changed", s.edition))
+        .or_else(|| owed_by_files.filter(|_| seen.state.is_up()));
     BoardRow {
         address: address.clone(),
         title: service.title.clone(),
@@ -185,7 +191,8 @@ pub(crate) fn row(
         in_run: run.map(|r| r.id),
         failed_in_run: run.and_then(|r| failure(r, address)),
         intended_down: started.and_then(|s| s.intended_down.as_ref()).map(|(run, who)| format!("taken down by {who} in run {run}")),
-        restart_owed,
+        restart_owed: owed_because.is_some(),
+        owed_because,
         ladder: service.ladder.iter().map(|r| r.kind.says()).collect(),
         relies_on: service.relies_on_any().cloned().collect(),
         can,

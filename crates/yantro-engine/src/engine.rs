@@ -359,7 +359,15 @@ impl Engine {
         let services = loaded.as_ref().map_or_else(Vec::new, |l| {
             let rows = l.estate.services.keys().map(|a| {
                 let started = self.hands.started_as(a);
-                board::row(&l.estate, a, self.hands.watched(a).as_ref(), acting.get(a).copied(), started.as_deref(), now)
+                board::row(
+                    &l.estate,
+                    a,
+                    self.hands.watched(a).as_ref(),
+                    acting.get(a).copied(),
+                    started.as_deref(),
+                    self.hands.owed_by_files(a),
+                    now,
+                )
             });
             rows.collect()
         });
@@ -680,6 +688,7 @@ impl Engine {
                         (a, s, says)
                     })
                     .collect();
+                self.hands.look_at_files(loaded.estate.services.values().cloned().collect()).await;
                 self.send(Msg::Looked(changed));
             }
             tokio::select! {

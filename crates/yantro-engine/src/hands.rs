@@ -36,6 +36,8 @@ pub(crate) struct Hands {
     started: Arc<RwLock<BTreeMap<Address, Arc<StartedAs>>>>,
     watching: Arc<RwLock<Watching>>,
     climbs: Arc<Mutex<HashMap<(RunId, StepId), AbortHandle>>>,
+    /// Why a restart is owed by what lies on disk, as of the last round.
+    owed: Arc<RwLock<BTreeMap<Address, String>>>,
     pub identity: Arc<Identity>,
 }
 
@@ -85,6 +87,7 @@ impl Hands {
             started: Arc::new(RwLock::new(started.into_iter().map(|(a, s)| (a, Arc::new(s))).collect())),
             watching: Arc::default(),
             climbs: Arc::default(),
+            owed: Arc::default(),
             identity: Arc::new(identity),
         }
     }
@@ -241,6 +244,28 @@ impl Hands {
             ActEnd::TimedOut { output } => ActEnd::TimedOut { output: self.here.mask(&output) },
             end @ (ActEnd::Sent | ActEnd::Refused { .. }) => end,
         }
+    }
+
+    /// Why a service's restart is owed by what lies on disk.
+    pub fn owed_by_files(&self, address: &Address) -> Option<String> {
+        self.owed.read().unwrap_or_else(PoisonError::into_inner).get(address).cloned()
+    }
+
+    /// Looks at the files of everything that was started here and is up.
+    pub async fn look_at_files(&self, services: Vec<Service>) {
+        let hands = self.clone();
+        let looked = tokio::task::spawn_blocking(move || {
+            let owed = services.iter().filter_map(|service| {
+                let started = hands.started_as(&service.address)?;
+                let seen = hands.watched(&service.address)?.seen;
+                let why = hands.here.owed_by_files(service, started.at, seen.pid).filter(|_| seen.state.is_up())?;
+                Some((service.address.clone(), why))
+            });
+            let owed: BTreeMap<Address, String> = owed.collect();
+            *hands.owed.write().unwrap_or_else(PoisonError::into_inner) = owed;
+        });
+        // The blocking pool only fails to answer when the runtime goes down.
+        let _ = looked.await;
     }
 
     /// Takes looks once, side by side.

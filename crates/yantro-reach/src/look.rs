@@ -194,6 +194,28 @@ impl Here {
         RawLook { runs, main: tree.main, rungs, total }
     }
 
+    /// Why a running service's restart is owed by what lies on disk: its program, its configuration or a library
+    /// is newer than its start (N56).
+    pub fn owed_by_files(&self, service: &Service, started_at: Timestamp, pid: Option<u32>) -> Option<String> {
+        let newer = |path: &str| {
+            let written = std::fs::metadata(path).ok()?.modified().ok()?.duration_since(std::time::UNIX_EPOCH).ok()?;
+            (Timestamp::from_ms(written.as_millis() as i64) > started_at).then(|| path.to_owned())
+        };
+        if let Some(path) = service.configuration.iter().find_map(|c| newer(c)) {
+            return Some(format!("{path} was written after its start"));
+        }
+        if let ServiceRunner::Process(p) = &service.runner
+            && let Some(path) = newer(&p.program)
+        {
+            return Some(format!("its program {path} is newer than its start"));
+        }
+        // What was replaced while it runs is still mapped, under a name that is gone.
+        let maps = std::fs::read_to_string(format!("/proc/{}/maps", pid?)).ok()?;
+        let gone = maps.lines().filter_map(|l| l.strip_suffix(" (deleted)")).filter_map(|l| l.split_ascii_whitespace().nth(5));
+        let replaced = gone.filter(|path| path.contains(".so") || path.starts_with('/')).find(|path| Path::new(path).exists());
+        replaced.map(|path| format!("{path} was replaced while it runs"))
+    }
+
     /// Looks once at something that is no service's.
     pub async fn look_once(&self, host: &HostName, rung: &Rung, round: &Round) -> Answer {
         let task = Task::Look { host: host.clone(), rung: rung.clone() };

@@ -7,7 +7,7 @@ use bytes::Bytes;
 use futures::stream;
 use serde::Deserialize;
 use yantro_core::{
-    estate::{Severity, vet},
+    estate::{Launch, Severity, launch, vet},
     graph::Toward,
     name::{Address, ProcedureName, did_you_mean},
     run::{Decision, RunId, input::Stamped},
@@ -33,6 +33,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/estate", web::get().to(estate))
         .route("/estate", web::post().to(load))
         .route("/estate/vet", web::post().to(vet_text))
+        .route("/started-with", web::get().to(started_with))
         .route("/relations", web::get().to(relations))
         .route("/plan", web::post().to(plan))
         .route("/rehearsals", web::post().to(rehearse))
@@ -101,6 +102,17 @@ async fn load(engine: web::Data<Engine>, who: Who, body: web::Json<EstateText>) 
 #[derive(Deserialize)]
 struct Of {
     of: String,
+}
+
+async fn started_with(engine: web::Data<Engine>, of: web::Query<Of>) -> Answer<Vec<Launch>> {
+    let loaded = engine.loaded().ok_or(EngineError::NoEstate)?;
+    let words: Vec<String> = of.of.split(',').map(str::to_owned).collect();
+    let chosen = selection::resolve(&loaded.estate, &loaded.graph, &words, &[]).map_err(EngineError::from)?;
+    let mut all: Vec<Launch> = chosen.iter().filter_map(|a| launch(&loaded.estate, &loaded.text, a)).collect();
+    for sourced in all.iter_mut().flat_map(|l| l.command.iter_mut().chain(l.env.values_mut())) {
+        sourced.value = engine.mask(&sourced.value);
+    }
+    Ok(web::Json(all))
 }
 
 async fn relations(engine: web::Data<Engine>, of: web::Query<Of>) -> Answer<Relations> {

@@ -2,7 +2,7 @@
 
 use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
-use yantro_core::{run::input::Stamped, time::Timestamp};
+use yantro_core::{estate::Launch, run::input::Stamped, time::Timestamp};
 use yantro_engine::{BeginRequest, BoardView, Comparison, LoadOutcome, Rehearsal, Report, RunForecast, RunView};
 
 use crate::{problem::Problem, wire::*};
@@ -51,6 +51,8 @@ pub fn document() -> Value {
     add("post", "/estate", "load", "Load an estate as a new edition.", &[], Some(text.clone()), ok::<LoadOutcome>(&mut g));
     add("post", "/estate/vet", "vet", "Find all faults of an estate, and load nothing.", &[], Some(text), ok::<VetOutcome>(&mut g));
     add("get", "/relations", "relations", "What a service relies on, and what relies on it.", of, None, ok::<Relations>(&mut g));
+    let says = "What services will really be started with, and where each value is written.";
+    add("get", "/started-with", "startedWith", says, of, None, ok::<Vec<Launch>>(&mut g));
     let request = of_type::<BeginRequest>(&mut g);
     add("post", "/plan", "plan", "Work out a sequence, and touch nothing.", &[], Some(request.clone()), ok::<PlanView>(&mut g));
     let fails: &[(&str, &str, bool)] = &[("fails", "integer", false)];

@@ -51,6 +51,8 @@ enum Command {
     Board(board::Board),
     /// Show what a service relies on and what relies on it.
     Relations(board::Relations),
+    /// Show what services will really be started with, and where each value is written.
+    StartedWith(board::StartedWith),
     /// Work out a sequence and show it; touches nothing.
     Preview(acts::Preview),
     /// Start services, with what they need.
@@ -137,6 +139,7 @@ fn main() -> std::process::ExitCode {
         Command::Load(c) => c.run(&cli.global, &say),
         Command::Board(c) => c.run(&cli.global, &say),
         Command::Relations(c) => c.run(&cli.global, &say),
+        Command::StartedWith(c) => c.run(&cli.global, &say),
         Command::Preview(c) => c.run(&cli.global, &say),
         Command::Start(c) => c.run("start", &cli.global, &say),
         Command::Stop(c) => c.run("stop", &cli.global, &say),

@@ -181,3 +181,34 @@ fn a_run_goes_no_faster_than_it_was_asked_to(#[case] at_once: &str, #[case] most
     let (status, problem) = server.post("/plan", &json!({ "wish": "start", "selection": ["*"], "at_once": 0 }));
     assert_eq!(status, 422, "{problem}");
 }
+
+#[test]
+fn a_restart_is_owed_by_a_newer_configuration_or_description_until_it_is_done() {
+    let server = Server::with_estate(&quick::estate(&[("db", "configuration = [\"db.conf\"]")]));
+    server.put("db.conf", "rows = 10\n");
+    server.ok(&["start", "db", "--yes"]);
+    let owed = |server: &Server| {
+        let board = server.get("/board");
+        let row = board["services"].as_array().unwrap().iter().find(|r| r["address"] == "quay/db").unwrap().clone();
+        row["owed_because"].as_str().map(str::to_owned)
+    };
+    assert_eq!(owed(&server), None);
+    // File times are as coarse as the kernel's clock tick.
+    wait_until("the configuration is newer", || {
+        server.put("db.conf", "rows = 20\n");
+        owed(&server).filter(|why| why.contains("db.conf was written after its start"))
+    });
+    let board = server.ok(&["board"]);
+    assert!(board.contains("restart owed"), "{board}");
+    server.ok(&["restart", "db", "--yes"]);
+    wait_until("nothing is owed", || owed(&server).is_none().then_some(()));
+    let more = [("db", "configuration = [\"db.conf\"]\nprocess = { env = { LANE = \"B\" } }")];
+    server.put("estate.toml", &quick::estate(&more).replace("NET", &server.net));
+    server.ok(&["load", &server.path("estate.toml")]);
+    assert!(owed(&server).is_some_and(|why| why.contains("edition 1")), "{:?}", owed(&server));
+    // What it would be started with now, and where that is written.
+    let told = server.ok(&["started-with", "db"]);
+    for wanted in ["LANE=B", "[service.db.process]", "[like.quick.process]", "the estate's folder"] {
+        assert!(told.contains(wanted), "\"{wanted}\" is missing of:\n{told}");
+    }
+}

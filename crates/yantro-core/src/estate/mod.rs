@@ -4,12 +4,14 @@
 mod fault;
 pub mod file;
 pub(crate) mod fill;
+mod launch;
 mod model;
 mod structure;
 mod vet;
 
 pub use fault::{Fault, Severity};
 pub use file::{Expected, Force, ImpactLevel, Reach, Signal, StandsFor};
+pub use launch::{Launch, Sourced, launch};
 pub use model::{
     CommandsSpec, Estate, FurtherAct, Group, Host, IfItFails, Impact, Limits, LogPatterns, ProcessSpec, Relation, ReloadBlock, Rung,
     RungKind, Service, ServiceRunner, StartBlock, StopBlock,

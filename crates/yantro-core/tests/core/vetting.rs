@@ -243,3 +243,22 @@ mod whatever {
         }
     }
 }
+
+#[test]
+fn what_a_service_is_started_with_says_where_each_value_is_written() {
+    let text = "[estate]\nname = \"t\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n\
+        [like.app]\nrun_by = \"process\"\nprocess = { program = \"bin/app\", user = \"ferries\", env = { LANG = \"C\", LANE = \"A\" } }\n\
+        [service.Gate]\nlike = \"app\"\nhost = \"h\"\nladder = [{ rung = \"port\", port = \"{port}\" }]\nvalues = { port = 7 }\n\
+        process = { args = [\"--port\", \"{port}\"], env = { KEY = \"file:/etc/key\" } }\n\
+        copies = { left = { env = { LANE = \"L\" } }, right = { values = { port = 8 } } }\n";
+    let estate = vet(text, "/e").estate.unwrap();
+    let launch = yantro_core::estate::launch(&estate, text, &"h/gate.left".parse().unwrap()).unwrap();
+    let told: Vec<(&str, &str)> = launch.command.iter().map(|s| (s.value.as_str(), s.from.as_str())).collect();
+    assert_eq!(told, [("/e/bin/app", "[like.app.process]"), ("--port", "[service.Gate.process]"), ("7", "[service.Gate.process]")]);
+    let env = |name: &str| (launch.env[name].value.as_str(), launch.env[name].from.as_str());
+    assert_eq!(env("LANG"), ("C", "[like.app.process]"));
+    assert_eq!(env("LANE"), ("L", "[service.Gate.copies.left]"));
+    assert_eq!(env("KEY"), ("file:/etc/key", "[service.Gate.process]"), "a secret stands as its reference");
+    assert_eq!(launch.dir.from, "the estate's folder");
+    assert_eq!(launch.user.unwrap().from, "[like.app.process]");
+}

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use yantro_core::estate::Launch;
 use yantro_core::{name::Address, state::SeenState};
 use yantro_engine::BoardView;
 use yantro_server::wire::Relations as RelationsView;
@@ -106,7 +107,7 @@ pub(crate) fn show(board: &BoardView, only_differing: bool, say: &Say) {
         let known = row.seen.log_against.is_some() && row.seen.state == SeenState::Ailing;
         let parts = [
             known.then(|| format!("yantro acknowledge {} --why …", row.address)),
-            row.restart_owed.then(|| "restart owed".to_owned()),
+            row.owed_because.as_ref().map(|why| format!("restart owed: {why}")),
             row.intended_down.clone().filter(|_| !row.seen.state.is_up()),
             row.hands_off.is_some().then(|| "hands-off".to_owned()),
             (row.differs && row.in_run.is_none()).then(|| "differs from expected".to_owned()),
@@ -165,5 +166,45 @@ impl Relations {
         list("relies on", &view.relies_on, &view.needs);
         list("is relied on by", &view.reliant, &view.takes_with_it);
         Ok::<_, Failure>(Exit::Good)
+    }
+}
+
+/// Show what services will really be started with.
+#[derive(clap::Args)]
+pub struct StartedWith {
+    /// Addresses, names, globs, group:NAME, host:NAME.
+    #[arg(required = true)]
+    selection: Vec<String>,
+}
+
+impl StartedWith {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let all: Vec<Launch> = wait_for(client.get_with("/started-with", &[("of", self.selection.join(","))]))?;
+        if say.is_json() {
+            say.json(&all);
+            return Ok(Exit::Good);
+        }
+        for launch in &all {
+            say.line(tinted(Tint::Strong, &launch.address));
+            let mut table = marks::table(&["", "VALUE", "WRITTEN IN"]);
+            let mut row = |what: &str, value: &str, from: &str| {
+                table.add_row([what.to_owned(), value.to_owned(), tinted(Tint::Rest, from)]);
+            };
+            for (i, word) in launch.command.iter().enumerate() {
+                row(if i == 0 { "program" } else { "argument" }, &word.value, &word.from);
+            }
+            row("folder", &launch.dir.value, &launch.dir.from);
+            match &launch.user {
+                Some(user) => row("account", &user.value, &user.from),
+                None => row("account", "the server's own", ""),
+            }
+            for (name, value) in &launch.env {
+                row("environment", &format!("{name}={}", value.value), &value.from);
+            }
+            say.line(marks::lines(&table));
+            say.line("");
+        }
+        Ok(Exit::Good)
     }
 }

@@ -93,6 +93,7 @@ impl Demo {
                 failed_in_run: None,
                 intended_down: None,
                 restart_owed: false,
+                owed_because: None,
                 ladder: service.ladder.iter().map(|r| r.kind.says()).collect(),
                 relies_on: service.relies_on_any().cloned().collect(),
                 can: vec![],
