@@ -46,7 +46,7 @@ pub fn launch(estate: &Estate, text: &str, address: &Address) -> Option<Launch> 
         }
         ServiceRunner::Commands(c) => ("commands", c.start.iter().map(|w| (w.clone(), "start")).collect(), &c.dir, &c.user, &c.env),
     };
-    let from = |key: &str| layers.from(&[block, key]);
+    let from = |key: &str| layers.said_at(&[block, key]);
     Some(Launch {
         address: address.clone(),
         command: command
@@ -59,7 +59,7 @@ pub fn launch(estate: &Estate, text: &str, address: &Address) -> Option<Launch> 
             .iter()
             .map(|(name, value)| {
                 // A copy writes its environment without a block.
-                let from = layers.from_copy(&["env", name]).or_else(|| layers.from(&[block, "env", name])).unwrap_or_default();
+                let from = layers.said_by_copy(&["env", name]).or_else(|| layers.said_at(&[block, "env", name])).unwrap_or_default();
                 (name.clone(), Sourced { value: value.clone(), from })
             })
             .collect(),
@@ -101,11 +101,11 @@ impl<'f> Layers<'f> {
         layers
     }
 
-    fn from(&self, keys: &[&str]) -> Option<String> {
+    fn said_at(&self, keys: &[&str]) -> Option<String> {
         first(&self.blocks, keys)
     }
 
-    fn from_copy(&self, keys: &[&str]) -> Option<String> {
+    fn said_by_copy(&self, keys: &[&str]) -> Option<String> {
         first(&self.copies, keys)
     }
 }

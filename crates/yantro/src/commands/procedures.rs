@@ -229,7 +229,7 @@ pub(crate) fn written(view: &ProcedureView, say: &Say) {
     let p = &view.procedure;
     say.line(format!("{} · {} · edition {}", tinted(Tint::Strong, &p.title), p.name, view.edition));
     if let Some(purpose) = &p.purpose {
-        say.line(purpose);
+        say.line(textwrap::fill(purpose, 100));
     }
     if let Some(rule) = &p.if_it_fails {
         say.line(format!("If a step fails: {}", rule.says()));
