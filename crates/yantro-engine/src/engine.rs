@@ -427,6 +427,11 @@ impl Engine {
         self.hands.here.logs_of(service)
     }
 
+    /// Where a service's own output goes.
+    pub fn output_of(&self, service: &Service) -> PathBuf {
+        self.hands.here.output_of(service)
+    }
+
     /// The text with every known secret replaced by its reference.
     pub fn mask(&self, text: &str) -> String {
         self.hands.here.mask(text)

@@ -57,6 +57,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/standstill", web::post().to(standstill))
         .route("/audit", web::get().to(audit))
         .route("/logs", web::get().to(logs))
+        .route("/output", web::get().to(output))
         .route("/events", web::get().to(events::events))
         .route("/sign-in-link", web::post().to(sign_in_link))
         .route("/schema.json", web::get().to(schema))
@@ -324,6 +325,52 @@ async fn audit(engine: web::Data<Engine>, page: web::Query<PageOf>) -> Answer<Ve
     let limit = page.limit.unwrap_or(100).clamp(1, 1000);
     let rows = blocking(move || Ok(engine.reader()?.audit(limit)?)).await?;
     Ok(web::Json(rows.into_iter().map(|r| AuditLine { at: r.at, who: r.who, what: r.what, about: r.about, why: r.why }).collect()))
+}
+
+/// How often a service's own output is looked at for more.
+const OUTPUT_AGAIN: Duration = Duration::from_millis(30);
+/// How long half a line is waited on before it is passed on.
+const HALF_LINE: Duration = Duration::from_millis(100);
+
+/// A service's own output from now on, as it is written: plain bytes, known secrets masked.
+async fn output(engine: web::Data<Engine>, of: web::Query<Of>) -> Result<HttpResponse, Problem> {
+    let loaded = engine.loaded().ok_or(EngineError::NoEstate)?;
+    let chosen = selection::resolve(&loaded.estate, &loaded.graph, std::slice::from_ref(&of.of), &[]).map_err(EngineError::from)?;
+    let service = chosen.first().map(|a| &loaded.estate.services[a]).ok_or(EngineError::NoEstate)?;
+    let path = engine.output_of(service);
+    let at = tokio::fs::metadata(&path).await.map_or(0, |m| m.len());
+    let tail =
+        stream::unfold((engine, path, at, Vec::<u8>::new(), Duration::ZERO), |(engine, path, mut at, mut held, mut quiet)| async move {
+            loop {
+                let more = read_from(&path, at).await;
+                at += more.len() as u64;
+                quiet = if more.is_empty() { quiet + OUTPUT_AGAIN } else { Duration::ZERO };
+                held.extend(more);
+                // Whole lines go at once. Half a line, such as a prompt, goes when nothing more comes of it.
+                let whole = held.iter().rposition(|b| *b == b'\n').map_or(0, |n| n + 1);
+                let ready = if quiet >= HALF_LINE { held.len() } else { whole };
+                if ready > 0 {
+                    let text = engine.mask(&String::from_utf8_lossy(&held[..ready]));
+                    held.drain(..ready);
+                    return Some((Ok::<_, std::io::Error>(Bytes::from(text)), (engine, path, at, held, quiet)));
+                }
+                tokio::time::sleep(OUTPUT_AGAIN).await;
+            }
+        });
+    Ok(HttpResponse::Ok().content_type("application/octet-stream").insert_header(("cache-control", "no-store")).streaming(tail))
+}
+
+/// What a file has from a place on, at most a piece of it; nothing where it is not there yet.
+async fn read_from(path: &std::path::Path, at: u64) -> Vec<u8> {
+    use tokio::io::{AsyncReadExt, AsyncSeekExt};
+    let mut piece = Vec::new();
+    if let Ok(mut file) = tokio::fs::File::open(path).await
+        && file.seek(std::io::SeekFrom::Start(at)).await.is_ok()
+    {
+        // What cannot be read now is tried again.
+        let _ = file.take(64 * 1024).read_to_end(&mut piece).await;
+    }
+    piece
 }
 
 async fn sign_in_link(access: web::Data<Access>, who: Who) -> web::Json<SignInLink> {

@@ -15,7 +15,7 @@ use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
 
-use commands::{acts, board, decisions, demo, estate, follow, procedures, runs, serve};
+use commands::{acts, attend, board, decisions, demo, estate, follow, procedures, runs, serve};
 
 /// Plans and runs stop, start and restart sequences across services that rely on each other, each step proven.
 #[derive(Parser)]
@@ -65,6 +65,8 @@ enum Command {
     Reload(acts::Wanted),
     /// Start what should be up and stop what should be down.
     BringToExpected(acts::Wanted),
+    /// Start one service attended: its own output comes through here.
+    Attend(attend::Attend),
     /// List the procedures of the estate.
     Procedures(procedures::Procedures),
     /// Show a procedure: what it asks, and its lines.
@@ -146,6 +148,7 @@ fn main() -> std::process::ExitCode {
         Command::Restart(c) => c.run("restart", &cli.global, &say),
         Command::Reload(c) => c.run("reload", &cli.global, &say),
         Command::BringToExpected(c) => c.run("bring-to-expected", &cli.global, &say),
+        Command::Attend(c) => c.run(&cli.global, &say),
         Command::Procedures(c) => c.run(&cli.global, &say),
         Command::Procedure(c) => c.run(&cli.global, &say),
         Command::CarryOut(c) => c.run(&cli.global, &say),

@@ -212,3 +212,27 @@ fn a_restart_is_owed_by_a_newer_configuration_or_description_until_it_is_done() 
         assert!(told.contains(wanted), "\"{wanted}\" is missing of:\n{told}");
     }
 }
+
+#[test]
+fn attended_a_services_own_output_comes_through_and_ctrl_c_stops_it() {
+    use std::io::{BufRead, BufReader};
+    let args = "process = { args = [\"--name\", \"{service}\", \"--listen\", \"{address}:{port}\", \"--ready-after\", \"{ready}\"] }";
+    let server = Server::with_estate(&quick::estate(&[("db", args)]));
+    for leave_on in [false, true] {
+        let more: &[&str] = if leave_on { &["--leave-on"] } else { &[] };
+        let mut child = server.spawn(&[&["attend", "quay/db"], more].concat());
+        let (told, said) = std::sync::mpsc::channel();
+        let lines = BufReader::new(child.stdout.take().unwrap()).lines();
+        std::thread::spawn(move || lines.map_while(Result::ok).for_each(|l| drop(told.send(l))));
+        wait_until("what it says comes through", || said.try_iter().find(|l| l.contains("db ready for connections")));
+        wait_until("it is proven", || (server.state("quay/db") == "proven").then_some(()));
+        unsafe { libc::kill(child.id() as i32, libc::SIGINT) };
+        let ended = wait_until("it ends", || child.try_wait().unwrap());
+        assert!(ended.success());
+        assert_eq!(server.state("quay/db"), if leave_on { "proven" } else { "down" });
+    }
+    let told = server.exits(1, &["attend", "db"]);
+    assert!(told.contains("is proven, and would not be started anew"), "{told}");
+    let output = std::fs::read_to_string(server.data().join("output/quay_db.log")).unwrap();
+    assert_eq!(output.matches("ready for connections").count(), 2, "and it is kept");
+}

@@ -3,6 +3,7 @@
 use eventsource_stream::Eventsource;
 use futures::StreamExt;
 use indicatif::{ProgressBar, ProgressStyle};
+use tokio::signal::unix::{Signal, SignalKind, signal};
 use yantro_core::{
     run::{RunId, RunState, StepState},
     sequence::Task,
@@ -49,8 +50,14 @@ impl Watch {
     }
 }
 
+/// Ctrl-C from now on: one listener hears what comes while something else is awaited, too.
+pub fn interrupts() -> Result<Signal, Failure> {
+    signal(SignalKind::interrupt()).map_err(|e| Failure::own(format!("Ctrl-C cannot be listened for: {e}"), "try again"))
+}
+
 /// Watches a run until it ends or is held.
 pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
+    let mut interrupts = interrupts()?;
     let bar = if say.at_terminal() && !say.is_json() { ProgressBar::new(1) } else { ProgressBar::hidden() };
     bar.set_style(ProgressStyle::with_template("{bar:24} {pos} of {len} steps · {msg}").expect("a fixed template").progress_chars("━╸─"));
     bar.enable_steady_tick(std::time::Duration::from_millis(500));
@@ -71,7 +78,7 @@ pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
                 line(tinted(Tint::Alarm, format!("not in touch with the server ({why}); trying again")));
                 tokio::select! {
                     () = tokio::time::sleep(std::time::Duration::from_secs(1)) => continue,
-                    _ = tokio::signal::ctrl_c() => return leave(id, &bar, say),
+                    _ = interrupts.recv() => return leave(id, &bar, say),
                 }
             }
             Err(other) => return Err(other),
@@ -113,7 +120,7 @@ pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
                     None => break,
                 },
                 () = tokio::time::sleep(std::time::Duration::from_secs(5)) => {}
-                _ = tokio::signal::ctrl_c() => return leave(id, &bar, say),
+                _ = interrupts.recv() => return leave(id, &bar, say),
             }
         }
     }

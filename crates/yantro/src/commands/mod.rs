@@ -1,6 +1,7 @@
 //! The commands, a file for each kind.
 
 pub mod acts;
+pub mod attend;
 pub mod board;
 pub mod completions;
 pub mod decisions;
