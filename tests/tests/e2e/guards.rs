@@ -74,7 +74,8 @@ fn a_forbidden_line_outlasts_its_run_until_it_is_acknowledged_or_left_behind() {
         server.kill();
         server.start(&[]);
     }
-    assert!(server.ok(&["board"]).contains("yantro acknowledge quay/app"));
+    // Started again a moment ago, it has to look first.
+    wait_until("the board says what to do", || server.ok(&["board"]).contains("yantro acknowledge quay/app").then_some(()));
     let refused = server.exits(1, &["acknowledge", "quay/app"]);
     assert!(refused.contains("needs a reason"), "{refused}");
     let told = server.ok(&["acknowledge", "quay/app", "--why", "the table was rebuilt by hand"]);
