@@ -9,14 +9,11 @@ use serde::{Deserialize, Serialize};
 use crate::{
     estate::{Estate, IfItFails},
     graph::EstateGraph,
-    name::{Address, ProcedureName},
-    procedure::{self, Asked},
+    name::Address,
     run::{
-        ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Divert, Input, Rooms, Run, RunId, RunState, StepState,
-        event::{answerable, beside},
-        input::Order,
+        ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Input, Rooms, Run, RunId, RunState, StepState, input::Order, plan_divert,
     },
-    sequence::{Part, Plan, StepId, StepKind, Usual},
+    sequence::{Plan, StepId, StepKind, Usual},
     state::{Answer, Facts, SeenState},
     time::Timestamp,
 };
@@ -149,7 +146,12 @@ impl<'a> Stage<'a> {
             Order::Preflight { looks } => {
                 Input::Preflighted { answers: looks.into_iter().map(|l| (l, Answer::holds("taken as so"))).collect() }
             }
-            Order::PlanDivert { procedure, failed, reason } => Input::DivertPlanned(self.divert(run, &procedure, &failed, &reason)),
+            Order::PlanDivert { procedure, failed, reason } => {
+                let facts = Facts(self.states.clone());
+                let after = run.begun.sequence.steps.len() as u32;
+                let known = [failed.as_str(), reason.as_str()];
+                Input::DivertPlanned(plan_divert(self.estate, self.graph, &facts, &Usual::default(), &procedure, known, after))
+            }
             Order::Act { step, act, kind } | Order::FindAct { step, act, kind } => return self.act(run, step, act, kind),
             Order::Climb { step, attempt, kind, from, .. } => return self.climb(run, step, attempt, kind, from),
             Order::WatchLog { .. } | Order::StopLooking { .. } | Order::Unlock { .. } | Order::Release => return,
@@ -198,25 +200,5 @@ impl<'a> Stage<'a> {
                 break;
             }
         }
-    }
-
-    fn divert(&self, run: &Run, name: &ProcedureName, failed: &str, reason: &str) -> Result<Divert, String> {
-        let procedure = self.estate.procedures.get(name).ok_or_else(|| format!("there is no procedure {name}"))?;
-        let known = [("failed", failed), ("reason", reason)].into_iter().filter(|(n, _)| procedure.questions.contains_key(*n));
-        let given = known.map(|(n, v)| (n.to_owned(), v.to_owned())).collect();
-        let values = procedure::settle(self.estate, self.graph, procedure, &given)
-            .map_err(|f| f.into_iter().map(|f| f.why).collect::<Vec<_>>().join("; "))?;
-        let facts = Facts(self.states.clone());
-        let after = run.begun.sequence.steps.len() as u32;
-        let asked = Asked { values: values.clone(), part: Part::Divert, after, ..Asked::default() };
-        let plan = procedure::plan(self.estate, self.graph, &facts, &Usual::default(), procedure, &asked);
-        if let Some(obstacle) = plan.obstacles.first() {
-            return Err(obstacle.why.clone());
-        }
-        let steps = plan.sequence.steps;
-        let all = answerable(self.estate, &steps);
-        let beside = beside(self.estate, &steps, &all);
-        let services = all.into_iter().filter_map(|a| Some((a.clone(), self.estate.services.get(&a)?.clone()))).collect();
-        Ok(Divert { title: procedure.title.clone(), steps, services, beside, values })
     }
 }

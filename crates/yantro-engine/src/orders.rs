@@ -9,12 +9,8 @@ use yantro_core::{
     estate::Service,
     name::{Address, ProcedureName},
     procedure::{self, Asked},
-    run::{
-        ActId, ActKind, Begun, Divert, HoldCause, Input, Run, RunId,
-        event::{answerable, beside},
-        input::Order,
-    },
-    sequence::{Ask, For, Part, Request, StepId, StepKind, Task, Usual, plan},
+    run::{ActId, ActKind, Begun, Divert, HoldCause, Input, Run, RunId, input::Order, plan_divert},
+    sequence::{For, Request, StepId, StepKind, Task, Usual, plan},
     state::{Facts, SeenState},
     time::Timestamp,
 };
@@ -75,7 +71,7 @@ impl Work {
             Order::PlanDivert { procedure, failed, reason } => {
                 let engine = self.engine.clone();
                 tokio::spawn(async move {
-                    let planned = plan_divert(&engine, id, &procedure, &failed, &reason).await;
+                    let planned = divert_from_now(&engine, id, &procedure, [&failed, &reason]).await;
                     engine.send(Msg::PlanDivert { run: id, planned });
                 });
             }
@@ -272,33 +268,9 @@ fn unconfirmed(engine: &Engine, begun: &Begun, seen: &BTreeMap<Address, SeenStat
 }
 
 /// Works out the procedure that takes over, from a fresh look (R32).
-async fn plan_divert(engine: &Engine, id: RunId, name: &ProcedureName, failed: &str, reason: &str) -> Result<Divert, String> {
+async fn divert_from_now(engine: &Engine, id: RunId, name: &ProcedureName, known: [&str; 2]) -> Result<Divert, String> {
     let loaded = engine.loaded().ok_or("no estate is loaded")?;
-    let procedure = loaded.estate.procedures.get(name).ok_or_else(|| format!("there is no procedure {name} in the estate any longer"))?;
-    let known = [("failed", failed), ("reason", reason)].into_iter().filter(|(n, _)| procedure.questions.contains_key(*n));
-    let plain = |text: &str| text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect::<String>();
-    let given = known.map(|(n, v)| (n.to_owned(), plain(v))).collect();
-    let values = procedure::settle(&loaded.estate, &loaded.graph, procedure, &given).map_err(|f| {
-        let all: Vec<String> = f.into_iter().map(|f| f.why).collect();
-        all.join("; ")
-    })?;
-    let seen = engine.hands.look(loaded.estate.services.values().cloned().collect()).await;
-    let facts: Facts = seen.into_iter().collect();
+    let facts: Facts = engine.hands.look(loaded.estate.services.values().cloned().collect()).await.into_iter().collect();
     let after = read(&engine.shared.runs).get(&id).map_or(0, |r| r.begun.sequence.steps.len()) as u32;
-    let asked = Asked { values: values.clone(), part: Part::Divert, after, ..Asked::default() };
-    let plan = procedure::plan(&loaded.estate, &loaded.graph, &facts, &engine.usual(&loaded.estate), procedure, &asked);
-    if !plan.can_begin() {
-        let asks = plan.asks.iter().map(|a| match a {
-            Ask::LeftStanding { says, .. } | Ask::BelowKeepUp { says, .. } | Ask::InFreeze { says, .. } | Ask::UpWithout { says, .. } => {
-                says.clone()
-            }
-        });
-        let all: Vec<String> = plan.obstacles.iter().map(|o| o.why.clone()).chain(asks).collect();
-        return Err(all.join("; "));
-    }
-    let steps = plan.sequence.steps;
-    let all = answerable(&loaded.estate, &steps);
-    let beside = beside(&loaded.estate, &steps, &all);
-    let services = all.into_iter().filter_map(|a| Some((a.clone(), loaded.estate.services.get(&a)?.clone()))).collect();
-    Ok(Divert { title: procedure.title.clone(), steps, services, beside, values })
+    plan_divert(&loaded.estate, &loaded.graph, &facts, &engine.usual(&loaded.estate), name, known, after)
 }

@@ -14,7 +14,9 @@ use yantro_core::{
     selection,
     sequence::{Plan, StepId, plays::play_all},
 };
-use yantro_engine::{BeginRequest, BoardView, Comparison, Engine, EngineError, LoadOutcome, Loaded, Rehearsal, RunForecast, RunView};
+use yantro_engine::{
+    BeginRequest, BoardView, Comparison, Engine, EngineError, LoadOutcome, Loaded, ProcedureRequest, Rehearsal, RunForecast, RunView,
+};
 
 use crate::{
     access::{Access, Who},
@@ -194,7 +196,7 @@ async fn procedure(engine: web::Data<Engine>, name: web::Path<String>) -> Answer
     Ok(web::Json(ProcedureView { edition: loaded.edition, procedure, says }))
 }
 
-async fn plan_procedure(engine: web::Data<Engine>, name: web::Path<String>, body: web::Json<ProcedureBody>) -> Answer<PlanView> {
+async fn plan_procedure(engine: web::Data<Engine>, name: web::Path<String>, body: web::Json<ProcedureRequest>) -> Answer<PlanView> {
     let (plan, loaded) = engine.plan_procedure(&named(&engine, &name)?, &body).await?;
     planned(plan, loaded, body.at_once.map(Into::into)).await
 }
@@ -203,12 +205,17 @@ async fn rehearse_procedure(
     engine: web::Data<Engine>,
     name: web::Path<String>,
     fails: web::Query<Fails>,
-    body: web::Json<ProcedureBody>,
+    body: web::Json<ProcedureRequest>,
 ) -> Answer<Rehearsal> {
     Ok(web::Json(engine.rehearse_procedure(&named(&engine, &name)?, &body, fails.fails.map(StepId)).await?))
 }
 
-async fn begin_procedure(engine: web::Data<Engine>, who: Who, name: web::Path<String>, body: web::Json<ProcedureBody>) -> Answer<RunBegun> {
+async fn begin_procedure(
+    engine: web::Data<Engine>,
+    who: Who,
+    name: web::Path<String>,
+    body: web::Json<ProcedureRequest>,
+) -> Answer<RunBegun> {
     Ok(web::Json(RunBegun { id: engine.begin_procedure(&named(&engine, &name)?, &body, &who.0).await? }))
 }
 

@@ -3,7 +3,7 @@
 use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
 use yantro_core::{estate::Launch, run::input::Stamped, time::Timestamp};
-use yantro_engine::{BeginRequest, BoardView, Comparison, LoadOutcome, Rehearsal, Report, RunForecast, RunView};
+use yantro_engine::{BeginRequest, BoardView, Comparison, LoadOutcome, ProcedureRequest, Rehearsal, Report, RunForecast, RunView};
 
 use crate::{problem::Problem, wire::*};
 
@@ -60,7 +60,7 @@ pub fn document() -> Value {
     add("post", "/rehearsals", "rehearse", says, fails, Some(request.clone()), ok::<Rehearsal>(&mut g));
     add("get", "/procedures", "procedures", "The procedures of the estate.", &[], None, ok::<Vec<ProcedureSummary>>(&mut g));
     add("get", "/procedures/{procedure}", "procedure", "A procedure in full.", &[], None, ok::<ProcedureView>(&mut g));
-    let asked = of_type::<ProcedureBody>(&mut g);
+    let asked = of_type::<ProcedureRequest>(&mut g);
     let says = "Work out the steps of a procedure, and touch nothing.";
     add("post", "/procedures/{procedure}/plan", "planProcedure", says, &[], Some(asked.clone()), ok::<PlanView>(&mut g));
     let says = "Rehearse a procedure, and touch nothing; with `fails`, what if that step failed.";

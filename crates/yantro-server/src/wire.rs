@@ -86,9 +86,6 @@ pub struct ProcedureView {
     pub says: Vec<String>,
 }
 
-/// A procedure to be worked out, rehearsed or begun.
-pub type ProcedureBody = yantro_engine::ProcedureRequest;
-
 /// A note on a run.
 #[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]

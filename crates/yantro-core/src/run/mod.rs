@@ -8,6 +8,7 @@
 //! [`rooms`] the limits that hold over all runs, [`decision`] what an operator may do.
 
 pub mod decision;
+mod divert;
 pub mod event;
 pub mod input;
 mod machine;
@@ -16,6 +17,7 @@ pub mod rooms;
 mod state;
 
 pub use decision::{Allowed, Decision, DecisionKind, Refusal};
+pub use divert::plan_divert;
 pub use event::{ActId, ActKind, Begun, Event, HoldCause, RunEnd, StepEnd};
 pub use input::{ActBegun, ActEnd, Divert, Input, Order, Taken};
 pub use rooms::{Room, Rooms};

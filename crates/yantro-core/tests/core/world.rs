@@ -8,7 +8,10 @@ use yantro_core::{
     graph::EstateGraph,
     name::{Address, ProcedureName},
     procedure::{self, Asked},
-    run::{ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Rooms, Run, RunId, StepState, input::Order},
+    run::{
+        ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Rooms, Run, RunId, StepState, input::Order,
+        plan_divert,
+    },
     sequence::{Part, Request, StepId, StepKind, Usual, plan},
     state::{Answer, Facts, SeenState},
     time::Timestamp,
@@ -345,26 +348,10 @@ impl World {
     }
 
     fn divert(&self, run: &Run, procedure: &ProcedureName, failed: &str, reason: &str) -> Result<Divert, String> {
-        let procedure = self.estate.procedures.get(procedure).ok_or("there is no such procedure")?;
         let graph = EstateGraph::new(&self.estate);
         let facts: Facts = self.states.clone().into_iter().collect();
-        let mut given = BTreeMap::new();
-        for (name, value) in [("failed", failed), ("reason", reason)] {
-            if procedure.questions.contains_key(name) {
-                given.insert(name.to_owned(), value.to_owned());
-            }
-        }
-        let values = procedure::settle(&self.estate, &graph, procedure, &given).map_err(|f| f[0].why.clone())?;
         let after = run.begun.sequence.steps.len() as u32;
-        let asked = Asked { values: values.clone(), part: Part::Divert, after, ..Asked::default() };
-        let plan = procedure::plan(&self.estate, &graph, &facts, &Usual::default(), procedure, &asked);
-        if let Some(obstacle) = plan.obstacles.first() {
-            return Err(obstacle.why.clone());
-        }
-        let all = yantro_core::run::event::answerable(&self.estate, &plan.sequence.steps);
-        let beside = yantro_core::run::event::beside(&self.estate, &plan.sequence.steps, &all);
-        let services = all.into_iter().map(|a| (a.clone(), self.estate.services[&a].clone())).collect();
-        Ok(Divert { title: procedure.title.clone(), steps: plan.sequence.steps, services, beside, values })
+        plan_divert(&self.estate, &graph, &facts, &Usual::default(), procedure, [failed, reason], after)
     }
 
     fn act(&mut self, kind: ActKind, address: &Address) {
