@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/editions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest editions of the estate. */
+        get: operations["editions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/estate": {
         parameters: {
             query?: never;
@@ -62,7 +79,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The loaded estate. */
+        /** The loaded estate, or an earlier edition of it. */
         get: operations["estate"];
         put?: never;
         /** Load an estate as a new edition. */
@@ -203,6 +220,57 @@ export interface paths {
         get: operations["procedure"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/procedures/{procedure}/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A procedure beside itself in another edition, or beside another; without a query, its last change. */
+        get: operations["difference"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/procedures/{procedure}/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try a change of a procedure: its text, its faults, its difference and its forecast. Nothing is kept. */
+        post: operations["draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/procedures/{procedure}/editions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a change of a procedure as a new edition; without a text, take the procedure out. */
+        post: operations["edit"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1113,6 +1181,34 @@ export interface components {
             /** @description What it does. */
             work: components["schemas"]["Work"];
         };
+        /** @description The way back of work. */
+        CounterFile: {
+            /**
+             * @description Exit codes that are fine (default 0).
+             * @default null
+             */
+            accept_exits: number[] | null;
+            /**
+             * @description How long it may take (default: as long as the work).
+             * @default null
+             */
+            patience: components["schemas"]["Span"] | null;
+            /**
+             * @description Runs these lines with /bin/sh.
+             * @default null
+             */
+            script: string | null;
+            /**
+             * @description What people call it.
+             * @default null
+             */
+            title: string | null;
+            /**
+             * @description Runs a program: its name and its arguments, one each.
+             * @default null
+             */
+            work: string[] | null;
+        };
         /** @description A decision in a report. */
         Decided: {
             /** @description When. */
@@ -1256,14 +1352,51 @@ export interface components {
             /** @constant */
             kind: "give-up";
         });
-        /** @description Where a service stands differently from how it was found. */
+        /** @description One line of a difference. */
+        DiffLine: {
+            /**
+             * Format: uint32
+             * @description Its number in the second.
+             */
+            new?: number | null;
+            /**
+             * Format: uint32
+             * @description Its number in the first text, from 1.
+             */
+            old?: number | null;
+            /** @description Where it stands. */
+            side: components["schemas"]["Side"];
+            /** @description The line. */
+            text: string;
+        };
+        /** @description What two texts differ in. */
         Difference: {
+            /**
+             * Format: uint32
+             * @description How many lines are gone.
+             */
+            gone: number;
+            /**
+             * Format: uint32
+             * @description How many are new.
+             */
+            new: number;
+            /** @description The places that differ, each with lines around it. */
+            places: components["schemas"]["DiffLine"][][];
+        };
+        /** @description Where a service stands differently from how it was found. */
+        Difference2: {
             /** @description The service. */
             address: components["schemas"]["Address"];
             /** @description As found. */
             found: components["schemas"]["SeenState"];
             /** @description As it stands. */
             now: components["schemas"]["SeenState"];
+        };
+        /** @description The procedure that takes over when a step fails. */
+        DivertFile: {
+            /** @description Its name. It may use `{failed}`, the address or the title of what failed, and `{reason}`. */
+            divert: string;
         };
         /** @description What a line does. */
         Does: {
@@ -1297,10 +1430,196 @@ export interface components {
             /** @description What. */
             task: components["schemas"]["Task"];
         };
+        /** @description A procedure as it would be after a change. */
+        Draft: {
+            /** @description What it differs in from the newest edition. */
+            difference: components["schemas"]["Difference"];
+            /**
+             * Format: uint64
+             * @description The edition it was made on.
+             */
+            edition: number;
+            /** @description What is wrong with it. Lines are those of this text; line 0 is elsewhere in the estate. */
+            faults: components["schemas"]["Fault"][];
+            /** @description How long it would take as things stand; nothing while it cannot be played. */
+            forecast?: components["schemas"]["DraftForecast"] | null;
+            /** @description Whether it could be kept. */
+            good: boolean;
+            /** @description Its name. */
+            name: components["schemas"]["ProcedureName"];
+            /** @description Its lines in words; none while there are errors. */
+            says: string[];
+            /** @description Its text. */
+            text: string;
+            /** @description What the text says, as far as it is sound: only what is written. */
+            written: components["schemas"]["ProcedureFile"];
+        };
+        /** @description How long a draft would take. */
+        DraftForecast: {
+            /**
+             * Format: uint64
+             * @description The length that nine in ten plays keep.
+             */
+            late_ms: number;
+            /**
+             * Format: uint64
+             * @description The likely length, in milliseconds.
+             */
+            likely_ms: number;
+            /** @description When each line has likely ended, in milliseconds from the begin; 0 for one that has nothing to do. */
+            lines_ms: number[];
+            /** @description What would refuse it as things stand. */
+            refused: string[];
+            /**
+             * Format: uint32
+             * @description How many steps it comes to.
+             */
+            steps: number;
+        };
+        /** @description A change of a procedure, to be tried. */
+        DraftRequest: {
+            /**
+             * @description For a new one: the procedure it begins as a copy of.
+             * @default null
+             */
+            copy_of: components["schemas"]["ProcedureName"] | null;
+            /**
+             * @description The changes, made one after another.
+             * @default []
+             */
+            edits: components["schemas"]["Edit"][];
+            /**
+             * @description The procedure's text so far; without it, as the newest edition has it.
+             * @default null
+             */
+            text: string | null;
+        };
+        /**
+         * @description One change of a procedure. Lines are counted from 1, as they stand when the change is made.
+         *
+         *     Where keys are set, `null`, `false`, an empty text, an empty list and an empty table take the key out:
+         *     they are what a key that is not written means.
+         */
+        Edit: {
+            /** @constant */
+            edit: "head";
+            /** @description The keys. */
+            set: {
+                [key: string]: unknown;
+            };
+        } | {
+            /** @constant */
+            edit: "ask";
+            /** @description Its name. */
+            name: string;
+            /**
+             * @description The keys.
+             * @default null
+             */
+            set: {
+                [key: string]: unknown;
+            } | null;
+        } | {
+            /** @constant */
+            edit: "insert";
+            /**
+             * Format: uint32
+             * @description The line.
+             */
+            line: number;
+            /** @description What the step says. */
+            step: {
+                [key: string]: unknown;
+            };
+        } | {
+            /** @constant */
+            edit: "change";
+            /**
+             * Format: uint32
+             * @description The line.
+             */
+            line: number;
+            /** @description The keys. */
+            set: {
+                [key: string]: unknown;
+            };
+        } | {
+            /** @constant */
+            edit: "move";
+            /**
+             * Format: uint32
+             * @description The line.
+             */
+            line: number;
+            /**
+             * Format: uint32
+             * @description Where it goes.
+             */
+            to: number;
+        } | {
+            /** @constant */
+            edit: "remove";
+            /**
+             * Format: uint32
+             * @description The line.
+             */
+            line: number;
+        };
+        /** @description What keeping a change came to. */
+        EditOutcome: {
+            /** @description Whether anything changed; else the newest edition stays. */
+            changed: boolean;
+            /** @description What it differs in from the edition before. */
+            difference: components["schemas"]["Difference"];
+            /**
+             * Format: uint64
+             * @description The edition that has it.
+             */
+            edition: number;
+            /** @description Warnings. */
+            warnings: components["schemas"]["Fault"][];
+        };
+        /** @description A change of a procedure, to be kept as a new edition. */
+        EditRequest: {
+            /**
+             * Format: uint64
+             * @description The edition that the change was made on: refused where another changed the procedure since.
+             * @default null
+             */
+            edition: number | null;
+            /**
+             * @description Its text; without it, the procedure is taken out.
+             * @default null
+             */
+            text: string | null;
+            /** @description Why. */
+            why: string;
+        };
+        /** @description An edition in a list. */
+        EditionRow: {
+            /** @description When it was made. */
+            at: components["schemas"]["Timestamp"];
+            /** @description The procedure that was edited here; nothing where the whole was loaded from a file. */
+            edited?: string | null;
+            /**
+             * Format: uint64
+             * @description Its number.
+             */
+            edition: number;
+            /** @description By whom. */
+            who: string;
+            /** @description Why. */
+            why?: string | null;
+        };
         /** @description An estate to vet or to load. */
         EstateText: {
             /** @description The folder that relative paths start from. */
             folder: string;
+            /**
+             * @description Loaded even where it lacks what was edited here since the last load.
+             * @default false
+             */
+            over_edits: boolean;
             /** @description The file's text. */
             text: string;
             /**
@@ -1321,6 +1640,8 @@ export interface components {
         };
         /** @description Whether a service should be up. */
         Expected: "up" | "down" | "either";
+        /** @description What happens when a step fails, where no procedure takes over. */
+        FailureRule: "hold" | "carry-on" | "put-back";
         /** @description One fault of an estate file. */
         Fault: {
             /** @description Other places that belong to it, each with what it is. */
@@ -1513,6 +1834,8 @@ export interface components {
         IfItFails: "hold" | "carry-on" | "put-back" | {
             divert: components["schemas"]["ProcedureName"];
         };
+        /** @description What happens when a step fails: a rule, or `{ divert = "procedure" }`. */
+        IfItFailsFile: components["schemas"]["FailureRule"] | components["schemas"]["DivertFile"];
         /** @description What users notice. */
         Impact: {
             /** @description How much. */
@@ -1585,6 +1908,8 @@ export interface components {
              * @description The edition's number.
              */
             edition: number;
+            /** @description Procedures that are new, gone, or written differently. */
+            procedures: components["schemas"]["ProcedureName"][];
             /** @description Services that are gone. */
             removed: components["schemas"]["Address"][];
             /** @description Warnings. */
@@ -1734,6 +2059,44 @@ export interface components {
         };
         /** @description Which part of a run a step belongs to. */
         Part: "forward" | "put-back" | "divert";
+        /**
+         * Format: yantro-pattern
+         * @description A regular expression, matched within one line.
+         */
+        Pattern: string;
+        /** @description A question to a person in the middle of a run. */
+        PersonFile: {
+            /**
+             * @description The question.
+             * @default null
+             */
+            asks: string | null;
+            /**
+             * @description What the answer is: yes or no (the default), or a value kept under the step's name.
+             * @default null
+             */
+            kind: components["schemas"]["PersonKind"] | null;
+            /**
+             * @description How long an answer is waited for (default: without end).
+             * @default null
+             */
+            limit: components["schemas"]["Span"] | null;
+            /**
+             * @description What to look at before answering.
+             * @default null
+             */
+            look_at: string | null;
+            /**
+             * @description What it means when the limit passes: the answer "yes" or "no", or that it failed (the default).
+             * @default null
+             */
+            unanswered: components["schemas"]["Unanswered"] | null;
+            /**
+             * @description Who may answer; nobody named: anyone who may run things.
+             * @default []
+             */
+            who: string[];
+        };
         /** @description What a person answers. */
         PersonKind: "yes-no" | "value";
         /** @description A sequence with all that should be known before it is begun. */
@@ -1792,6 +2155,8 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /** @description A port: a number, or text that becomes one once `{name}` is put in. */
+        PortFile: number | string;
         /** @description A look taken before the first act. */
         Preflight: {
             /** @description Where it is looked at. */
@@ -1841,6 +2206,47 @@ export interface components {
             title: string;
             /** @description A stable name for this kind of problem. */
             type: string;
+        };
+        /** @description A procedure beside another, or beside itself in another edition. */
+        ProcedureDifference: {
+            /** @description Line by line of their texts. */
+            difference: components["schemas"]["Difference"];
+            /** @description What the second is. */
+            new: string;
+            /** @description What the first is. */
+            old: string;
+            /** @description Step by step. */
+            steps: components["schemas"]["StepDifference"][];
+        };
+        /** @description `[procedure.NAME]`: a written sequence that mixes services with work. */
+        ProcedureFile: {
+            /**
+             * @description What happens when a step fails, where neither the step nor its service says.
+             * @default null
+             */
+            if_it_fails: components["schemas"]["IfItFailsFile"] | null;
+            /**
+             * @description What it is for, in a sentence or two.
+             * @default null
+             */
+            purpose: string | null;
+            /**
+             * @description What it asks before it begins, by name. An answer is used as `{name}`.
+             * @default {}
+             */
+            questions: {
+                [key: string]: components["schemas"]["QuestionFile"];
+            };
+            /**
+             * @description Its steps. One goes after another, unless a step is said to go alongside.
+             * @default []
+             */
+            steps: components["schemas"]["StepFile"][];
+            /**
+             * @description What people call it.
+             * @default null
+             */
+            title: string | null;
         };
         /** @description What a procedure is called. */
         ProcedureName: string;
@@ -1982,6 +2388,46 @@ export interface components {
             /** @description Who may answer; empty: anyone who may run things. */
             who?: string[];
         };
+        /** @description A question that a procedure asks before it begins. */
+        QuestionFile: {
+            /**
+             * @description A text must match this as a whole.
+             * @default null
+             */
+            allowed: string | null;
+            /**
+             * @description The question, for people.
+             * @default null
+             */
+            asks: string | null;
+            /**
+             * Format: int64
+             * @description The smallest number allowed.
+             * @default null
+             */
+            at_least: number | null;
+            /**
+             * Format: int64
+             * @description The largest number allowed.
+             * @default null
+             */
+            at_most: number | null;
+            /**
+             * @description The answers to choose from.
+             * @default []
+             */
+            choices: string[];
+            /**
+             * @description Taken where nothing is answered. Without it, it must be answered.
+             * @default null
+             */
+            default: components["schemas"]["ValueFile"] | null;
+            /**
+             * @description What the answer is (default text).
+             * @default null
+             */
+            kind: components["schemas"]["QuestionKind"] | null;
+        };
         /** @description What the answer to a question is. */
         QuestionKind: "text" | "number" | "choice" | "address" | "selection" | "secret";
         Range_of_uint: {
@@ -2060,7 +2506,7 @@ export interface components {
             /** @description What was decided, by whom and why. */
             decisions: components["schemas"]["Decided"][];
             /** @description What stands differently from how it was found. */
-            differences: components["schemas"]["Difference"][];
+            differences: components["schemas"]["Difference2"][];
             /**
              * Format: uint64
              * @description The edition of the estate.
@@ -2236,7 +2682,7 @@ export interface components {
             /** @description The number of the change it belongs to. */
             change?: string | null;
             /** @description What stands differently from how it was found, once it ended. */
-            differences: components["schemas"]["Difference"][];
+            differences: components["schemas"]["Difference2"][];
             /** @description The procedure that took over, where one did. */
             diverted_to?: components["schemas"]["ProcedureName"] | null;
             /**
@@ -2433,6 +2879,187 @@ export interface components {
             /** @constant */
             rung: "log";
         });
+        /** @description One rung of a ladder. */
+        RungFile: {
+            /** @constant */
+            rung: "process";
+        } | {
+            /**
+             * @description Another program may hold the port (default false: the holder must be the service).
+             * @default false
+             */
+            held_by_any: boolean;
+            /**
+             * @description The local address it listens on (default: the host's, or any).
+             * @default null
+             */
+            on: string | null;
+            /** @description The port. */
+            port: components["schemas"]["PortFile"];
+            /** @constant */
+            rung: "port";
+        } | {
+            /** @description The port. */
+            port: components["schemas"]["PortFile"];
+            /** @constant */
+            rung: "connect";
+            /**
+             * @description The address to connect to (default: the host's).
+             * @default null
+             */
+            to: string | null;
+        } | {
+            /** @constant */
+            rung: "ping";
+            /**
+             * @description The address (default: the host's).
+             * @default null
+             */
+            to: string | null;
+        } | {
+            /**
+             * @description Text that must be on the page.
+             * @default null
+             */
+            contains: string | null;
+            /**
+             * @description What must stand at the pointer, as text.
+             * @default null
+             */
+            equals: string | null;
+            /**
+             * @description Whether the page must be gone after a stop (default true).
+             * @default true
+             */
+            gone_after_stop: boolean;
+            /**
+             * @description Text on the page that says it is still starting: then it is "not yet" whatever the status.
+             * @default null
+             */
+            not_yet: string | null;
+            /**
+             * @description A JSON pointer (RFC 6901) into the answer.
+             * @default null
+             */
+            pointer: string | null;
+            /** @constant */
+            rung: "web";
+            /**
+             * @description Statuses that are right (default 200 to 299).
+             * @default []
+             */
+            status: number[];
+            /** @description The page, http or https. */
+            url: string;
+            /**
+             * @description Whether the certificate must be good (default true).
+             * @default true
+             */
+            verify_tls: boolean;
+            /**
+             * @description How long one look may take (default "5s").
+             * @default null
+             */
+            within: components["schemas"]["Span"] | null;
+        } | {
+            /** @description The program and its arguments. */
+            command: string[];
+            /**
+             * @description Whether it must no longer hold after a stop (default false).
+             * @default false
+             */
+            gone_after_stop: boolean;
+            /**
+             * @description Exit codes that mean it holds (default 0).
+             * @default null
+             */
+            holds: number[] | null;
+            /**
+             * @description Exit codes that mean not yet (default 1).
+             * @default null
+             */
+            not_yet: number[] | null;
+            /** @constant */
+            rung: "command";
+            /**
+             * @description How long it may take (default "10s").
+             * @default null
+             */
+            within: components["schemas"]["Span"] | null;
+        } | {
+            /**
+             * Format: uint64
+             * @description It must have at least so many bytes.
+             * @default null
+             */
+            at_least: number | null;
+            /**
+             * @description Whether it must be gone after a stop (default false).
+             * @default false
+             */
+            gone_after_stop: boolean;
+            /**
+             * @description It must have been written within this time, such as "24h" for a backup.
+             * @default null
+             */
+            newer_than: components["schemas"]["Span"] | null;
+            /** @description The file. */
+            path: string;
+            /** @constant */
+            rung: "file";
+            /**
+             * @description It must have been written since the start (default false).
+             * @default false
+             */
+            since_start: boolean;
+        } | {
+            /**
+             * @description Whether it must be gone after a stop (default false).
+             * @default false
+             */
+            gone_after_stop: boolean;
+            /** @description The mount point. */
+            path: string;
+            /** @constant */
+            rung: "mount";
+        } | {
+            /**
+             * Format: uint64
+             * @description At least so many bytes must be free.
+             */
+            bytes: number;
+            /** @description A path on it. */
+            path: string;
+            /** @constant */
+            rung: "room";
+        } | {
+            /** @description Its name. */
+            account: string;
+            /** @constant */
+            rung: "account";
+        } | {
+            /** @description The account. */
+            account: string;
+            /** @description The file or folder. */
+            path: string;
+            /** @constant */
+            rung: "owner";
+        } | {
+            /**
+             * @description The local address (default: the host's).
+             * @default null
+             */
+            on: string | null;
+            /** @description The port. */
+            port: components["schemas"]["PortFile"];
+            /** @constant */
+            rung: "port-free";
+        } | {
+            /** @description The program: a path, or a name looked up in PATH. */
+            program: string;
+            /** @constant */
+            rung: "program";
+        };
         /** @description A rung that was climbed or lost. */
         RungSeen: {
             /** @description When. */
@@ -2597,6 +3224,8 @@ export interface components {
         };
         /** @description How much a fault matters. */
         Severity: "warning" | "error";
+        /** @description In which of two texts a line stands. */
+        Side: "both" | "gone" | "new";
         /** @description A link for signing in to the console, good once. */
         SignInLink: {
             /** @description The path, from the server's root. */
@@ -2954,7 +3583,7 @@ export interface components {
             event: "clock-stepped";
         } | {
             /** @description What stands differently from how it was found. */
-            differences: components["schemas"]["Difference"][];
+            differences: components["schemas"]["Difference2"][];
             /** @description How. */
             end: components["schemas"]["RunEnd"];
             /** @constant */
@@ -3049,6 +3678,8 @@ export interface components {
             /** @description Why it is there. */
             why: components["schemas"]["Why"];
         };
+        /** @description What became of a step. */
+        StepChange: "same" | "moved" | "changed" | "gone" | "new";
         /** @description What a step would do, exactly: secrets stand as references. */
         StepCommand: {
             /** @description The command, as program and arguments; or what is done instead. */
@@ -3065,6 +3696,25 @@ export interface components {
             step: components["schemas"]["StepId"];
             /** @description The account, where not the server's. */
             user?: string | null;
+        };
+        /** @description A step of two procedures beside each other. */
+        StepDifference: {
+            /** @description What became of it. */
+            change: components["schemas"]["StepChange"];
+            /** @description What is different, key by key: `patience: 5m → 10m`. */
+            keys: string[];
+            /**
+             * Format: uint32
+             * @description Its line in the second.
+             */
+            new?: number | null;
+            /**
+             * Format: uint32
+             * @description Its line in the first, from 1.
+             */
+            old?: number | null;
+            /** @description What it does, in a few words. */
+            says: string;
         };
         /** @description How a step ended. */
         StepEnd: {
@@ -3090,6 +3740,212 @@ export interface components {
         } | {
             /** @constant */
             end: "not-begun";
+        };
+        /**
+         * @description One step of a procedure. It says one thing to do: `stop`, `start`, `restart`, `reload`, `act`,
+         *     `bring_back`, `work`, `script`, `pause`, `until`, `until_time`, `question`, `look` or `announce`.
+         */
+        StepFile: {
+            /**
+             * @description Exit codes of work that are fine (default 0).
+             * @default null
+             */
+            accept_exits: number[] | null;
+            /**
+             * @description A further act of the services in `of`, by its name.
+             * @default null
+             */
+            act: string | null;
+            /**
+             * @description Only these, without what relies on them or what they need.
+             * @default false
+             */
+            alone: boolean;
+            /**
+             * @description It begins together with the step before it, not after it.
+             * @default false
+             */
+            alongside: boolean;
+            /**
+             * @description Tells people something.
+             * @default null
+             */
+            announce: string | null;
+            /**
+             * Format: uint32
+             * @description How often it is tried.
+             * @default null
+             */
+            attempts: number | null;
+            /**
+             * @description Groups that may fall below what they keep up.
+             * @default []
+             */
+            below_keep_up: string[];
+            /**
+             * @description Starts again what these earlier steps took down, as it was found; `["all"]` for all of them.
+             * @default null
+             */
+            bring_back: string[] | null;
+            /**
+             * @description Work that changes nothing needs no way back.
+             * @default false
+             */
+            changes_nothing: boolean;
+            /**
+             * @description The way back, for when the run is put back.
+             * @default null
+             */
+            counter: components["schemas"]["CounterFile"] | null;
+            /**
+             * @description The working folder of work.
+             * @default null
+             */
+            dir: string | null;
+            /**
+             * @description The environment of work. A value "env:NAME" or "file:PATH" is a reference, resolved only at the act.
+             * @default {}
+             */
+            env: {
+                [key: string]: string;
+            };
+            /**
+             * @description Leaves these out of it.
+             * @default []
+             */
+            except: string[];
+            /**
+             * @description The gap between attempts.
+             * @default null
+             */
+            gap: components["schemas"]["Span"] | null;
+            /**
+             * @description What happens when it fails.
+             * @default null
+             */
+            if_it_fails: components["schemas"]["IfItFailsFile"] | null;
+            /**
+             * @description Pieces of the output of work to keep, by name: a pattern whose first group is the piece.
+             * @default {}
+             */
+            keep: {
+                [key: string]: components["schemas"]["Pattern"];
+            };
+            /**
+             * @description Services, by address, that may stand on what is not proven.
+             * @default []
+             */
+            left_standing: string[];
+            /**
+             * @description Proves that something holds now.
+             * @default null
+             */
+            look: components["schemas"]["RungFile"] | null;
+            /**
+             * @description What later steps call it.
+             * @default null
+             */
+            name: string | null;
+            /**
+             * @description The services that `act` is for.
+             * @default []
+             */
+            of: string[];
+            /**
+             * @description The host that work, looks and waits are on.
+             * @default null
+             */
+            on: string | null;
+            /**
+             * @description How long it may take; for service steps, in the place of the service's own.
+             * @default null
+             */
+            patience: components["schemas"]["Span"] | null;
+            /**
+             * @description Waits for so long.
+             * @default null
+             */
+            pause: components["schemas"]["Span"] | null;
+            /**
+             * @description Waited once it is through.
+             * @default null
+             */
+            pause_after: components["schemas"]["Span"] | null;
+            /**
+             * @description Waited before it begins.
+             * @default null
+             */
+            pause_before: components["schemas"]["Span"] | null;
+            /**
+             * @description The look is taken before the first act of the whole procedure, and refuses it.
+             * @default false
+             */
+            preflight: boolean;
+            /**
+             * @description Asks a person.
+             * @default null
+             */
+            question: components["schemas"]["PersonFile"] | null;
+            /**
+             * @description Has these re-read their configuration.
+             * @default null
+             */
+            reload: string[] | null;
+            /**
+             * @description Restarts these, with what relies on them.
+             * @default null
+             */
+            restart: string[] | null;
+            /**
+             * @description Runs these lines with /bin/sh. Values reach it as `$VALUE_NAME`, never as part of its text.
+             * @default null
+             */
+            script: string | null;
+            /**
+             * @description Starts these, with what they need.
+             * @default null
+             */
+            start: string[] | null;
+            /**
+             * @description Stops these, with what relies on them.
+             * @default null
+             */
+            stop: string[] | null;
+            /**
+             * @description What people call it.
+             * @default null
+             */
+            title: string | null;
+            /**
+             * @description Where it is told besides the run's record: a page that takes CloudEvents.
+             * @default null
+             */
+            to: string | null;
+            /**
+             * @description Waits until these rungs hold, in order.
+             * @default []
+             */
+            until: components["schemas"]["RungFile"][];
+            /**
+             * @description Waits until a time of day, such as "02:30", in the estate's time zone.
+             * @default null
+             */
+            until_time: string | null;
+            /**
+             * @description The account that work runs as.
+             * @default null
+             */
+            user: string | null;
+            /**
+             * @description How long it usually takes, for forecasts while there is no history.
+             * @default null
+             */
+            usually: components["schemas"]["Span"] | null;
+            /**
+             * @description Runs a program: its name and its arguments, one each. No shell reads them.
+             * @default null
+             */
+            work: string[] | null;
         };
         /** @description One step in a forecast. */
         StepForecast: {
@@ -3320,6 +4176,8 @@ export interface components {
         Timestamp: string;
         /** @description What an unanswered question means. */
         Unanswered: "yes" | "no" | "failed";
+        /** @description A value: text or a whole number. */
+        ValueFile: string | number;
         /** @description What a look at a rung came to (R14). */
         Verdict: "holds" | "not-yet" | "against" | "could-not-look";
         /** @description What vetting found. */
@@ -3543,9 +4401,42 @@ export interface operations {
             };
         };
     };
+    editions: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionRow"][];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     estate: {
         parameters: {
-            query?: never;
+            query?: {
+                edition?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3840,6 +4731,111 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProcedureView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    difference: {
+        parameters: {
+            query?: {
+                from?: number;
+                to?: number;
+                with?: string;
+            };
+            header?: never;
+            path: {
+                procedure: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProcedureDifference"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                procedure: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                procedure: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditOutcome"];
                 };
             };
             /** @description What went wrong. */

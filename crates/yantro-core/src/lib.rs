@@ -5,7 +5,8 @@
 //!
 //! Where things are: [`estate`] reads and vets a description, [`graph`] knows what relies on what,
 //! [`selection`] turns what a person typed into addresses, [`sequence`] works out the steps, [`procedure`] those of a written one,
-//! [`run`] is the machine that carries a sequence through, [`logs`] matches log lines.
+//! [`run`] is the machine that carries a sequence through, [`logs`] matches log lines, [`written`]
+//! changes the text of an estate.
 
 pub mod board;
 pub mod calendar;
@@ -21,3 +22,4 @@ pub mod selection;
 pub mod sequence;
 pub mod state;
 pub mod time;
+pub mod written;

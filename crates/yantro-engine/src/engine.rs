@@ -175,10 +175,18 @@ pub struct Loaded {
     pub edition: u64,
     /// The file as it was.
     pub text: String,
+    /// The folder its relative paths start from.
+    pub folder: String,
     /// The estate.
     pub estate: Estate,
     /// What relies on what.
     pub graph: EstateGraph,
+}
+
+impl Loaded {
+    pub(crate) fn new(edition: u64, text: String, folder: String, estate: Estate) -> Self {
+        Self { edition, text, folder, graph: EstateGraph::new(&estate), estate }
+    }
 }
 
 /// What loading came to.
@@ -194,6 +202,8 @@ pub struct LoadOutcome {
     pub removed: Vec<Address>,
     /// Services that are described differently.
     pub altered: Vec<Address>,
+    /// Procedures that are new, gone, or written differently.
+    pub procedures: Vec<ProcedureName>,
     /// Warnings.
     pub warnings: Vec<Fault>,
 }
@@ -264,7 +274,7 @@ impl Engine {
         let loaded = reader.newest_edition()?.and_then(|edition| {
             let vetted = vet(&edition.text, &edition.folder);
             let estate = vetted.estate?;
-            Some(Arc::new(Loaded { edition: edition.no, text: edition.text, graph: EstateGraph::new(&estate), estate }))
+            Some(Arc::new(Loaded::new(edition.no, edition.text, edition.folder, estate)))
         });
         let mut runs = BTreeMap::new();
         let mut last_seen = None;
@@ -625,32 +635,6 @@ impl Engine {
         self.send(Msg::Audit { who: who.to_owned(), what: "take over", about: format!("host {host}"), why: why.to_owned(), reply });
         answered.await.expect("the loop answers what it was asked");
         self.hands.take_over(&address).map_err(|kept| EngineError::HostKept { host: host.clone(), why: kept.to_string() })
-    }
-
-    /// Loads an estate as a new edition.
-    pub async fn load(&self, text: String, folder: String, who: &str, why: Option<String>) -> Result<LoadOutcome, EngineError> {
-        // One at a time: numbers follow each other.
-        let _turn = self.shared.loading.lock().await;
-        let vetted = vet(&text, &folder);
-        let Some(estate) = vetted.estate else { return Err(EngineError::Faults(vetted.faults)) };
-        let before = self.loaded();
-        let services = |l: &Arc<Loaded>| l.estate.services.clone();
-        let old = before.as_ref().map(services).unwrap_or_default();
-        let added = estate.services.keys().filter(|a| !old.contains_key(*a)).cloned().collect();
-        let removed = old.keys().filter(|a| !estate.services.contains_key(*a)).cloned().collect();
-        let altered = estate.services.iter().filter(|(a, s)| old.get(*a).is_some_and(|o| o != *s)).map(|(a, _)| a.clone()).collect();
-        let changed = before.as_ref().is_none_or(|b| b.text != text || b.estate != estate);
-        let newest = before.as_ref().map_or(0, |b| b.edition);
-        let edition = if changed { newest + 1 } else { newest };
-        if changed {
-            let row = Edition { no: edition, at: self.hands.clock.now(), who: who.to_owned(), why, text: text.clone(), folder };
-            let loaded = Arc::new(Loaded { edition, text, graph: EstateGraph::new(&estate), estate });
-            let (reply, answered) = oneshot::channel();
-            self.send(Msg::Load { edition: Box::new(row), loaded, reply });
-            answered.await.expect("the loop answers what it was asked");
-            self.look_again().await;
-        }
-        Ok(LoadOutcome { edition, changed, added, removed, altered, warnings: vetted.faults })
     }
 
     /// Holds every run and all reviving, or lets them go on (R36).

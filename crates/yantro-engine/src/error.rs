@@ -4,11 +4,12 @@ use std::path::PathBuf;
 
 use yantro_core::{
     estate::Fault,
-    name::{Address, HostName},
+    name::{Address, HostName, ProcedureName},
     procedure::AnswerFault,
     run::{Refusal, RunId},
     selection::SelectionError,
     sequence::{Plan, StepId},
+    written::EditFault,
 };
 use yantro_reach::HereError;
 use yantro_store::StoreError;
@@ -36,6 +37,25 @@ pub enum EngineError {
         /// What could have been meant.
         near: String,
     },
+    /// A text cannot be edited so.
+    #[error(transparent)]
+    Edit(#[from] EditFault),
+    /// A procedure was edited by another meanwhile.
+    #[error("{procedure} was changed meanwhile, by {who}: edition {edition}")]
+    EditedMeanwhile {
+        /// The procedure.
+        procedure: ProcedureName,
+        /// By whom.
+        who: String,
+        /// The edition that has it.
+        edition: u64,
+    },
+    /// There is no such edition.
+    #[error("there is no edition {0}")]
+    NoEdition(u64),
+    /// A file would undo what was edited here.
+    #[error("this file does not have what was edited here: {}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))]
+    WouldUndo(Vec<ProcedureName>),
     /// Answers are missing, or are none.
     #[error("{}", .0.iter().map(|f| f.why.as_str()).collect::<Vec<_>>().join("; "))]
     Answers(Vec<AnswerFault>),
@@ -128,6 +148,14 @@ impl EngineError {
             EngineError::Selection(e) => e.hint(),
             EngineError::NotAsItIs(_) => "see the obstacles, and say what is asked in so many words".to_owned(),
             EngineError::NoProcedure { near, .. } => near.clone(),
+            EngineError::Edit(fault) => fault.mend.clone(),
+            EngineError::EditedMeanwhile { procedure, .. } => {
+                format!("see what changed (yantro difference {procedure}), and make your change on that")
+            }
+            EngineError::NoEdition(_) => "see the editions there are: yantro editions".to_owned(),
+            EngineError::WouldUndo(_) => {
+                "bring the edits into the file (yantro estate prints the whole), or load it over them with --over-edits".to_owned()
+            }
             EngineError::Answers(faults) => faults.iter().map(|f| f.mend.as_str()).collect::<Vec<_>>().join("; "),
             EngineError::NoLine { .. } => "see the procedure for its lines".to_owned(),
             EngineError::NoWindow { near, .. } => near.clone(),

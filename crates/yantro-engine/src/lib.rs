@@ -6,6 +6,7 @@
 
 mod board;
 mod clock;
+mod editions;
 mod engine;
 mod error;
 mod hands;
@@ -21,6 +22,7 @@ mod work;
 
 pub use board::{BoardRow, BoardView, HostRow};
 pub use clock::Clock;
+pub use editions::{Draft, DraftForecast, DraftRequest, EditOutcome, EditRequest, EditionRow, LoadRequest, ProcedureDifference};
 pub use engine::{BeginRequest, Engine, LoadOutcome, Loaded, Options, ProcedureRequest};
 pub use error::EngineError;
 pub use publish::{Published, Topic};

@@ -15,7 +15,8 @@ use yantro_core::{
     sequence::{Plan, StepId, plays::play_all},
 };
 use yantro_engine::{
-    BeginRequest, BoardView, Comparison, Engine, EngineError, LoadOutcome, Loaded, ProcedureRequest, Rehearsal, RunForecast, RunView,
+    BeginRequest, BoardView, Comparison, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, Engine, EngineError, LoadOutcome,
+    LoadRequest, Loaded, ProcedureDifference, ProcedureRequest, Rehearsal, RunForecast, RunView,
 };
 
 use crate::{
@@ -35,12 +36,16 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/estate", web::get().to(estate))
         .route("/estate", web::post().to(load))
         .route("/estate/vet", web::post().to(vet_text))
+        .route("/editions", web::get().to(editions))
         .route("/started-with", web::get().to(started_with))
         .route("/relations", web::get().to(relations))
         .route("/plan", web::post().to(plan))
         .route("/rehearsals", web::post().to(rehearse))
         .route("/procedures", web::get().to(procedures))
         .route("/procedures/{procedure}", web::get().to(procedure))
+        .route("/procedures/{procedure}/draft", web::post().to(draft))
+        .route("/procedures/{procedure}/editions", web::post().to(edit))
+        .route("/procedures/{procedure}/difference", web::get().to(difference))
         .route("/procedures/{procedure}/plan", web::post().to(plan_procedure))
         .route("/procedures/{procedure}/rehearsals", web::post().to(rehearse_procedure))
         .route("/procedures/{procedure}/runs", web::post().to(begin_procedure))
@@ -87,9 +92,23 @@ async fn look(engine: web::Data<Engine>) -> web::Json<BoardView> {
     web::Json(engine.look_again().await)
 }
 
-async fn estate(engine: web::Data<Engine>) -> Answer<EstateView> {
+#[derive(Deserialize)]
+struct OfEdition {
+    /// The edition; without it, the newest.
+    edition: Option<u64>,
+}
+
+async fn estate(engine: web::Data<Engine>, of: web::Query<OfEdition>) -> Answer<EstateView> {
     let loaded = engine.loaded().ok_or(EngineError::NoEstate)?;
-    Ok(web::Json(EstateView { edition: loaded.edition, text: loaded.text.clone() }))
+    Ok(web::Json(match of.edition {
+        Some(edition) => EstateView { edition, text: blocking(move || engine.text_of(edition)).await? },
+        None => EstateView { edition: loaded.edition, text: loaded.text.clone() },
+    }))
+}
+
+async fn editions(engine: web::Data<Engine>, page: web::Query<PageOf>) -> Answer<Vec<EditionRow>> {
+    let limit = page.limit.unwrap_or(50).clamp(1, 500);
+    Ok(web::Json(blocking(move || engine.editions(limit)).await?))
 }
 
 async fn vet_text(body: web::Json<EstateText>) -> web::Json<VetOutcome> {
@@ -98,8 +117,8 @@ async fn vet_text(body: web::Json<EstateText>) -> web::Json<VetOutcome> {
 }
 
 async fn load(engine: web::Data<Engine>, who: Who, body: web::Json<EstateText>) -> Answer<LoadOutcome> {
-    let EstateText { text, folder, why } = body.into_inner();
-    Ok(web::Json(engine.load(text, folder, &who.0, why).await?))
+    let EstateText { text, folder, why, over_edits } = body.into_inner();
+    Ok(web::Json(engine.load(LoadRequest { text, folder, why, over_edits }, &who.0).await?))
 }
 
 #[derive(Deserialize)]
@@ -194,6 +213,38 @@ async fn procedure(engine: web::Data<Engine>, name: web::Path<String>) -> Answer
     let procedure = loaded.estate.procedures[&named(&engine, &name)?].clone();
     let says = procedure.lines.iter().map(|l| l.says()).collect();
     Ok(web::Json(ProcedureView { edition: loaded.edition, procedure, says }))
+}
+
+/// A name for a procedure, whether there is one of it or not.
+fn a_name(text: &str) -> Result<ProcedureName, Problem> {
+    text.parse().map_err(|e: yantro_core::name::NameError| {
+        Problem::new(422, "bad-name", "This cannot be a name", e.to_string(), "use letters, digits, \"-\" and \"_\"")
+    })
+}
+
+async fn draft(engine: web::Data<Engine>, name: web::Path<String>, body: web::Json<DraftRequest>) -> Answer<Draft> {
+    let name = a_name(&name)?;
+    Ok(web::Json(blocking(move || engine.draft(&name, &body)).await?))
+}
+
+async fn edit(engine: web::Data<Engine>, who: Who, name: web::Path<String>, body: web::Json<EditRequest>) -> Answer<EditOutcome> {
+    Ok(web::Json(engine.edit(&a_name(&name)?, body.into_inner(), &who.0).await?))
+}
+
+#[derive(Deserialize)]
+struct Between {
+    /// The edition of the first; without it, the one before the last change.
+    from: Option<u64>,
+    /// The edition of the second; without it, the newest.
+    to: Option<u64>,
+    /// Another procedure, as the second.
+    with: Option<ProcedureName>,
+}
+
+async fn difference(engine: web::Data<Engine>, name: web::Path<String>, between: web::Query<Between>) -> Answer<ProcedureDifference> {
+    let name = a_name(&name)?;
+    let Between { from, to, with } = between.into_inner();
+    Ok(web::Json(blocking(move || engine.difference(&name, from, to, with.as_ref())).await?))
 }
 
 async fn plan_procedure(engine: web::Data<Engine>, name: web::Path<String>, body: web::Json<ProcedureRequest>) -> Answer<PlanView> {

@@ -3,7 +3,10 @@
 use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
 use yantro_core::{estate::Launch, run::input::Stamped, time::Timestamp};
-use yantro_engine::{BeginRequest, BoardView, Comparison, LoadOutcome, ProcedureRequest, Rehearsal, Report, RunForecast, RunView};
+use yantro_engine::{
+    BeginRequest, BoardView, Comparison, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, LoadOutcome, ProcedureDifference,
+    ProcedureRequest, Rehearsal, Report, RunForecast, RunView,
+};
 
 use crate::{problem::Problem, wire::*};
 
@@ -46,7 +49,10 @@ pub fn document() -> Value {
     let logs: &[(&str, &str, bool)] = &[("of", "string", true), ("lines", "integer", false), ("follow", "boolean", false)];
     add("get", "/board", "board", "How everything stands.", &[], None, ok::<BoardView>(&mut g));
     add("post", "/look", "look", "Look at everything once more.", &[], None, ok::<BoardView>(&mut g));
-    add("get", "/estate", "estate", "The loaded estate.", &[], None, ok::<EstateView>(&mut g));
+    let edition: &[(&str, &str, bool)] = &[("edition", "integer", false)];
+    add("get", "/estate", "estate", "The loaded estate, or an earlier edition of it.", edition, None, ok::<EstateView>(&mut g));
+    let limit: &[(&str, &str, bool)] = &[("limit", "integer", false)];
+    add("get", "/editions", "editions", "The newest editions of the estate.", limit, None, ok::<Vec<EditionRow>>(&mut g));
     let text = of_type::<EstateText>(&mut g);
     add("post", "/estate", "load", "Load an estate as a new edition.", &[], Some(text.clone()), ok::<LoadOutcome>(&mut g));
     add("post", "/estate/vet", "vet", "Find all faults of an estate, and load nothing.", &[], Some(text), ok::<VetOutcome>(&mut g));
@@ -60,6 +66,15 @@ pub fn document() -> Value {
     add("post", "/rehearsals", "rehearse", says, fails, Some(request.clone()), ok::<Rehearsal>(&mut g));
     add("get", "/procedures", "procedures", "The procedures of the estate.", &[], None, ok::<Vec<ProcedureSummary>>(&mut g));
     add("get", "/procedures/{procedure}", "procedure", "A procedure in full.", &[], None, ok::<ProcedureView>(&mut g));
+    let tried = of_type::<DraftRequest>(&mut g);
+    let says = "Try a change of a procedure: its text, its faults, its difference and its forecast. Nothing is kept.";
+    add("post", "/procedures/{procedure}/draft", "draft", says, &[], Some(tried), ok::<Draft>(&mut g));
+    let kept = of_type::<EditRequest>(&mut g);
+    let says = "Keep a change of a procedure as a new edition; without a text, take the procedure out.";
+    add("post", "/procedures/{procedure}/editions", "edit", says, &[], Some(kept), ok::<EditOutcome>(&mut g));
+    let between: &[(&str, &str, bool)] = &[("from", "integer", false), ("to", "integer", false), ("with", "string", false)];
+    let says = "A procedure beside itself in another edition, or beside another; without a query, its last change.";
+    add("get", "/procedures/{procedure}/difference", "difference", says, between, None, ok::<ProcedureDifference>(&mut g));
     let asked = of_type::<ProcedureRequest>(&mut g);
     let says = "Work out the steps of a procedure, and touch nothing.";
     add("post", "/procedures/{procedure}/plan", "planProcedure", says, &[], Some(asked.clone()), ok::<PlanView>(&mut g));

@@ -25,6 +25,9 @@ pub struct EstateText {
     /// Why it is loaded.
     #[serde(default)]
     pub why: Option<String>,
+    /// Loaded even where it lacks what was edited here since the last load.
+    #[serde(default)]
+    pub over_edits: bool,
 }
 
 /// What vetting found.

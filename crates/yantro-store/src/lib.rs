@@ -66,6 +66,8 @@ pub struct Edition {
     pub text: String,
     /// The folder its relative paths start from.
     pub folder: String,
+    /// The procedure that was edited here; nothing where the whole was loaded from a file.
+    pub edited: Option<String>,
 }
 
 /// A run in a list.
@@ -264,8 +266,8 @@ fn write(t: &Transaction<'_>, batch: &Batch) -> Result<Vec<i64>, StoreError> {
     }
     if let Some(e) = &batch.edition {
         t.execute(
-            "INSERT INTO edition (no, at, who, why, text, folder) VALUES (?1,?2,?3,?4,?5,?6)",
-            params![e.no, e.at.as_ms(), e.who, e.why, e.text, e.folder],
+            "INSERT INTO edition (no, at, who, why, text, folder, edited) VALUES (?1,?2,?3,?4,?5,?6,?7)",
+            params![e.no, e.at.as_ms(), e.who, e.why, e.text, e.folder, e.edited],
         )?;
     }
     for (name, value) in &batch.settings {
@@ -306,8 +308,23 @@ impl Reader {
         Ok(self.editions("WHERE no = ?1", params![no])?.pop())
     }
 
+    /// The newest editions, the newest first.
+    pub fn newest_editions(&self, limit: u32) -> Result<Vec<Edition>, StoreError> {
+        self.editions("ORDER BY no DESC LIMIT ?1", params![limit])
+    }
+
+    /// The procedures edited here since the whole was last loaded from a file.
+    pub fn edited_since_load(&self) -> Result<Vec<String>, StoreError> {
+        let mut statement = self.connection.prepare(
+            "SELECT DISTINCT edited FROM edition
+             WHERE edited IS NOT NULL AND no > (SELECT coalesce(max(no), 0) FROM edition WHERE edited IS NULL)",
+        )?;
+        let rows = statement.query_map([], |r| r.get(0))?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
     fn editions(&self, rest: &str, with: impl rusqlite::Params) -> Result<Vec<Edition>, StoreError> {
-        let mut statement = self.connection.prepare(&format!("SELECT no, at, who, why, text, folder FROM edition {rest}"))?;
+        let mut statement = self.connection.prepare(&format!("SELECT no, at, who, why, text, folder, edited FROM edition {rest}"))?;
         let rows = statement.query_map(with, |r| {
             Ok(Edition {
                 no: r.get(0)?,
@@ -316,6 +333,7 @@ impl Reader {
                 why: r.get(3)?,
                 text: r.get(4)?,
                 folder: r.get(5)?,
+                edited: r.get(6)?,
             })
         })?;
         Ok(rows.collect::<Result<_, _>>()?)

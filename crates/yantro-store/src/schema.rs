@@ -2,7 +2,9 @@
 
 use rusqlite_migration::{M, Migrations};
 
-const STEPS: &[M<'static>] = &[FIRST, SECOND];
+const STEPS: &[M<'static>] = &[FIRST, SECOND, THIRD];
+
+const THIRD: M<'static> = M::up("ALTER TABLE edition ADD COLUMN edited TEXT;");
 
 const SECOND: M<'static> = M::up(
     "CREATE TABLE log_against (address TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT ROWID;

@@ -15,7 +15,7 @@ use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
 
-use commands::{acts, attend, board, decisions, demo, estate, follow, procedures, runs, serve};
+use commands::{acts, amend, attend, board, decisions, demo, estate, follow, procedures, runs, serve};
 
 /// Plans and runs stop, start and restart sequences across services that rely on each other, each step proven.
 #[derive(Parser)]
@@ -47,6 +47,10 @@ enum Command {
     Vet(estate::Vet),
     /// Load an estate file as a new edition.
     Load(estate::Load),
+    /// Print the text of the estate, with all that was edited.
+    Estate(estate::Estate),
+    /// List the editions of the estate, the newest first.
+    Editions(estate::Editions),
     /// Show how everything stands.
     Board(board::Board),
     /// Show what a service relies on and what relies on it.
@@ -71,6 +75,10 @@ enum Command {
     Procedures(procedures::Procedures),
     /// Show a procedure: what it asks, and its lines.
     Procedure(procedures::Procedure),
+    /// Change a procedure, as a new edition of the estate.
+    Amend(amend::Amend),
+    /// Show a procedure beside another, or beside itself in another edition.
+    Difference(amend::DifferenceOf),
     /// Carry out a procedure.
     CarryOut(procedures::CarryOut),
     /// Play a wish or a procedure against its forecast; touches nothing.
@@ -139,6 +147,8 @@ fn main() -> std::process::ExitCode {
     let outcome = match cli.command {
         Command::Vet(c) => c.run(&say),
         Command::Load(c) => c.run(&cli.global, &say),
+        Command::Estate(c) => c.run(&cli.global, &say),
+        Command::Editions(c) => c.run(&cli.global, &say),
         Command::Board(c) => c.run(&cli.global, &say),
         Command::Relations(c) => c.run(&cli.global, &say),
         Command::StartedWith(c) => c.run(&cli.global, &say),
@@ -151,6 +161,8 @@ fn main() -> std::process::ExitCode {
         Command::Attend(c) => c.run(&cli.global, &say),
         Command::Procedures(c) => c.run(&cli.global, &say),
         Command::Procedure(c) => c.run(&cli.global, &say),
+        Command::Amend(c) => c.run(&cli.global, &say),
+        Command::Difference(c) => c.run(&cli.global, &say),
         Command::CarryOut(c) => c.run(&cli.global, &say),
         Command::Rehearse(c) => c.run(&cli.global, &say),
         Command::Answer(c) => c.run(&cli.global, &say),

@@ -92,3 +92,8 @@ pub fn age(ms: i64) -> String {
 pub fn clock(at: yantro_core::time::Timestamp) -> String {
     at.to_chrono().with_timezone(&chrono::Local).format("%H:%M:%S").to_string()
 }
+
+/// A point in time with its day, in the zone of the one who looks.
+pub fn day_and_clock(at: yantro_core::time::Timestamp) -> String {
+    at.to_chrono().with_timezone(&chrono::Local).format("%d %b %H:%M:%S").to_string()
+}

@@ -6,9 +6,10 @@ pub mod file;
 pub(crate) mod fill;
 mod launch;
 mod model;
-mod structure;
+pub(crate) mod structure;
 mod vet;
 
+pub(crate) use fault::Faults;
 pub use fault::{Fault, Severity};
 pub use file::{Expected, Force, ImpactLevel, Reach, Signal, StandsFor};
 pub use launch::{Launch, Sourced, launch};

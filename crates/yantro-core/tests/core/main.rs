@@ -9,3 +9,4 @@ mod procedures;
 mod runs;
 mod vetting;
 mod world;
+mod written;

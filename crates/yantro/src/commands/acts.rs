@@ -230,13 +230,18 @@ impl Wanted {
 
 /// Asks whether to begin, by a word that has to be typed.
 pub(crate) fn confirmed(say: &Say, word: &str) -> bool {
+    confirmed_as(say, word, "begin", "begun")
+}
+
+/// Asks for a word to be typed: `does` says what for, `done` what was not done without it.
+pub(crate) fn confirmed_as(say: &Say, word: &str, does: &str, done: &str) -> bool {
     if !say.at_terminal() {
-        say.talk("Nothing was begun: this is no terminal to ask at. Say --yes to begin without being asked.");
+        say.talk(format!("Nothing was {done}: this is no terminal to ask at. Say --yes to {does} without being asked."));
         return false;
     }
-    let yes = say.asks(&format!("\nType {} to begin:", tinted(Tint::Strong, word)), word);
+    let yes = say.asks(&format!("\nType {} to {does}:", tinted(Tint::Strong, word)), word);
     if !yes {
-        say.talk("Nothing was begun.");
+        say.talk(format!("Nothing was {done}."));
     }
     yes
 }

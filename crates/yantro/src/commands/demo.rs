@@ -9,7 +9,7 @@ use std::{
 };
 
 use yantro_core::{estate::Expected, sequence::Wish};
-use yantro_engine::{BeginRequest, Engine, Options};
+use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest, Options};
 
 use super::serve::{begin, bind, failed, log_to_stderr, runtime, told_to_stop};
 use crate::{
@@ -105,7 +105,15 @@ impl Demo {
             let handle = running.server.handle();
             let server = tokio::spawn(running.server);
             let engine = running.engine;
-            engine.load(text, folder.display().to_string(), &who, Some("the demo".to_owned())).await.map_err(|e| failed(&e))?;
+            let why = Some("the demo".to_owned());
+            match engine.load(LoadRequest { text, folder: folder.display().to_string(), why, over_edits: false }, &who).await {
+                Ok(_) => {}
+                Err(EngineError::WouldUndo(edited)) => {
+                    let edited: Vec<String> = edited.iter().map(ToString::to_string).collect();
+                    say.talk(format!("The estate stays as it was edited here: {}", edited.join(", ")));
+                }
+                Err(error) => return Err(failed(&error)),
+            }
             say.talk(format!("{}, made up, runs in {}", tinted(Tint::Strong, "Brannock Sound Ferries"), folder.display()));
             say.talk(format!("\n  Open the console, once:   {}", tinted(Tint::Strong, &running.link)));
             say.talk(format!("  In another terminal:      {}", tinted(Tint::Strong, format!("export YANTRO_DATA={}", data.display()))));

@@ -4,13 +4,14 @@ use std::{fmt, path::PathBuf};
 
 use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode};
 use yantro_core::estate::{Fault, Severity, json_schema, vet};
-use yantro_engine::LoadOutcome;
-use yantro_server::wire::EstateText;
+use yantro_engine::{EditionRow, LoadOutcome};
+use yantro_server::wire::{EstateText, EstateView};
 
 use crate::{
     Global,
     client::{Client, wait_for},
     exit::{Exit, Failure, Outcome},
+    marks,
     say::{Say, Tint, tinted},
 };
 
@@ -29,6 +30,25 @@ pub struct Load {
     /// Why, for the record.
     #[arg(long)]
     why: Option<String>,
+    /// Load it even where it lacks what was edited on the server since the last load.
+    #[arg(long)]
+    over_edits: bool,
+}
+
+/// Print the text of the estate, with all that was edited.
+#[derive(clap::Args)]
+pub struct Estate {
+    /// An earlier edition.
+    #[arg(long)]
+    edition: Option<u64>,
+}
+
+/// List the editions of the estate, the newest first.
+#[derive(clap::Args)]
+pub struct Editions {
+    /// How many.
+    #[arg(long, default_value_t = 20)]
+    limit: u32,
 }
 
 /// Print the JSON Schema of the estate file.
@@ -47,7 +67,7 @@ impl Schema {
     }
 }
 
-fn read(file: &PathBuf) -> Result<(String, String), Failure> {
+pub(crate) fn read(file: &PathBuf) -> Result<(String, String), Failure> {
     let failed = |e: std::io::Error| Failure::own(format!("{} cannot be read: {e}", file.display()), "check the path");
     let length = std::fs::metadata(file).map_err(failed)?.len();
     if length > yantro_core::estate::MAX_BYTES as u64 {
@@ -105,7 +125,7 @@ impl Load {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let (text, folder) = read(&self.file)?;
         let client = Client::find(global)?;
-        let body = EstateText { text: text.clone(), folder, why: self.why };
+        let body = EstateText { text: text.clone(), folder, why: self.why, over_edits: self.over_edits };
         let outcome: LoadOutcome = match wait_for(client.post("/estate", &body)) {
             Ok(outcome) => outcome,
             Err(Failure::Problem(problem)) if !problem.faults.is_empty() && !say.is_json() => {
@@ -130,6 +150,41 @@ impl Load {
                 say.line(format!("  {word:<8}{address}"));
             }
         }
+        for name in &outcome.procedures {
+            say.line(format!("  {:<8}procedure {name}", "written"));
+        }
+        Ok(Exit::Good)
+    }
+}
+
+impl Estate {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let query = self.edition.map_or_else(String::new, |e| format!("?edition={e}"));
+        let view: EstateView = wait_for(client.get(&format!("/estate{query}")))?;
+        if say.is_json() {
+            say.json(&view);
+        } else {
+            print!("{}", view.text);
+        }
+        Ok(Exit::Good)
+    }
+}
+
+impl Editions {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let client = Client::find(global)?;
+        let all: Vec<EditionRow> = wait_for(client.get(&format!("/editions?limit={}", self.limit)))?;
+        if say.is_json() {
+            say.json(&all);
+            return Ok(Exit::Good);
+        }
+        let mut table = marks::table(&["EDITION", "MADE", "BY", "WHAT", "WHY"]);
+        for e in &all {
+            let what = e.edited.as_ref().map_or_else(|| "loaded".to_owned(), |p| format!("procedure {p}"));
+            table.add_row([e.edition.to_string(), marks::day_and_clock(e.at), e.who.clone(), what, e.why.clone().unwrap_or_default()]);
+        }
+        say.line(marks::lines(&table));
         Ok(Exit::Good)
     }
 }

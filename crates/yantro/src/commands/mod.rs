@@ -1,6 +1,7 @@
 //! The commands, a file for each kind.
 
 pub mod acts;
+pub mod amend;
 pub mod attend;
 pub mod board;
 pub mod completions;

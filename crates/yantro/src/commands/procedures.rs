@@ -17,7 +17,7 @@ use yantro_core::{
     state::{Facts, SeenState},
     time::Timestamp,
 };
-use yantro_engine::{BeginRequest, BoardView, ProcedureRequest, Rehearsal, RunView, rehearse};
+use yantro_engine::{BeginRequest, BoardView, Draft, DraftRequest, ProcedureRequest, Rehearsal, RunView, rehearse};
 use yantro_server::wire::{DecisionRequest, NoteRequest, PlanView, ProcedureSummary, ProcedureView, RunBegun, plan_says, roughly};
 
 use super::{acts, board::heading, decisions, follow};
@@ -38,6 +38,9 @@ pub struct Procedures {}
 pub struct Procedure {
     /// Its name.
     name: String,
+    /// The text it is written in, as TOML.
+    #[arg(long)]
+    text: bool,
 }
 
 /// How a procedure is to be carried out.
@@ -215,6 +218,11 @@ impl Procedure {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
         let view: ProcedureView = wait_for(client.get(&format!("/procedures/{}", self.name)))?;
+        if self.text {
+            let draft: Draft = wait_for(client.post(&format!("/procedures/{}/draft", self.name), &DraftRequest::default()))?;
+            print!("{}", draft.text);
+            return Ok(Exit::Good);
+        }
         if say.is_json() {
             say.json(&view);
         } else {

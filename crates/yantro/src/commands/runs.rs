@@ -103,7 +103,7 @@ impl Runs {
                 tinted(state_tint(&run.state), &run.state),
                 format!("{} of {}", run.steps_ended, run.steps),
                 run.who.clone(),
-                run.began_at.to_chrono().with_timezone(&chrono::Local).format("%d %b %H:%M:%S").to_string(),
+                marks::day_and_clock(run.began_at),
                 took,
             ]);
         }
@@ -341,7 +341,7 @@ impl Trail {
         }
         let mut table = marks::table(&["WHEN", "WHO", "DID", "TO", "WHY"]);
         for l in &lines {
-            let when = l.at.to_chrono().with_timezone(&chrono::Local).format("%d %b %H:%M:%S").to_string();
+            let when = marks::day_and_clock(l.at);
             table.add_row([when, l.who.clone(), l.what.clone(), l.about.clone(), l.why.clone().unwrap_or_default()]);
         }
         say.line(marks::lines(&table));

@@ -12,25 +12,8 @@ use crate::{
     sequence::{Ask, Settings, Task, Usual, Wish, task},
     state::{Facts, SeenState},
     time::Span,
+    written::DEEDS,
 };
-
-/// What a step can do, by its key.
-const DEEDS: [&str; 14] = [
-    "stop",
-    "start",
-    "restart",
-    "reload",
-    "act",
-    "bring_back",
-    "work",
-    "script",
-    "pause",
-    "until",
-    "until_time",
-    "question",
-    "look",
-    "announce",
-];
 
 impl Vetting<'_, '_> {
     /// Every procedure of the file, read against the estate it works on.
