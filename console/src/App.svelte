@@ -2,6 +2,7 @@
   import { live } from './lib/live.svelte';
   import { follow, router } from './lib/router.svelte';
   import Board from './pages/Board.svelte';
+  import Difference from './pages/Difference.svelte';
   import Map from './pages/Map.svelte';
   import Plan from './pages/Plan.svelte';
   import Report from './pages/Report.svelte';
@@ -19,6 +20,8 @@
 
   const report = $derived(/^\/runs\/(\d+)\/report$/.exec(router.path)?.[1]);
   const procedure = $derived(/^\/procedures\/([\w-]+)$/.exec(router.path)?.[1]);
+  const edited = $derived(/^\/procedures\/([\w-]+)\/edit$/.exec(router.path)?.[1]);
+  const compared = $derived(/^\/procedures\/([\w-]+)\/difference$/.exec(router.path)?.[1]);
 
   $effect(() => live.start());
 
@@ -57,6 +60,13 @@ yantro load estate.toml</pre>
       </Note>
     {:else if report}
       {#key report}<Report id={Number(report)} />{/key}
+    {:else if edited}
+      <!-- The editor of text is large: it is fetched when it is wanted. -->
+      {#await import('./pages/Edit.svelte') then { default: Edit }}
+        {#key edited + router.query.get('copy-of')}<Edit name={edited} copyOf={router.query.get('copy-of')} />{/key}
+      {/await}
+    {:else if compared}
+      {#key compared}<Difference name={compared} />{/key}
     {:else if procedure}
       {#key procedure}<Procedure name={procedure} />{/key}
     {:else if router.path === '/procedures'}

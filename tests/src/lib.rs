@@ -189,6 +189,11 @@ impl Server {
         self.command().args(args).output().expect("the program can be run")
     }
 
+    /// Runs a command in an environment with these besides.
+    pub fn cli_with(&self, args: &[&str], env: &[(&str, &str)]) -> Output {
+        self.command().args(args).envs(env.iter().copied()).output().expect("the program can be run")
+    }
+
     /// Runs a command that must go well, and gives what it printed.
     pub fn ok(&self, args: &[&str]) -> String {
         let output = self.cli(args);

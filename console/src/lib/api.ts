@@ -22,6 +22,8 @@ export type Rehearsal = Schemas['Rehearsal'];
 export type RunForecast = Schemas['RunForecast'];
 export type Report = Schemas['Report'];
 export type Comparison = Schemas['Comparison'];
+export type Draft = Schemas['Draft'];
+export type ProcedureDifference = Schemas['ProcedureDifference'];
 export type Forecast = Schemas['Forecast'];
 
 /** What the server refused, with what to do about it. */
@@ -59,6 +61,10 @@ export const api = {
   procedure: (name: string) => call<ProcedureView>('GET', `/procedures/${encodeURIComponent(name)}`),
   rehearse: (name: string, request: ProcedureRequest, fails?: number) => call<Rehearsal>('POST', `/procedures/${encodeURIComponent(name)}/rehearsals${fails ? `?fails=${fails}` : ''}`, request),
   carryOut: (name: string, request: ProcedureRequest) => call<Schemas['RunBegun']>('POST', `/procedures/${encodeURIComponent(name)}/runs`, request),
+  draft: (name: string, request: Schemas['DraftRequest']) => call<Draft>('POST', `/procedures/${encodeURIComponent(name)}/draft`, request),
+  edit: (name: string, request: Schemas['EditRequest']) => call<Schemas['EditOutcome']>('POST', `/procedures/${encodeURIComponent(name)}/editions`, request),
+  editions: () => call<Schemas['EditionRow'][]>('GET', '/editions?limit=200'),
+  difference: (name: string, query: string) => call<ProcedureDifference>('GET', `/procedures/${encodeURIComponent(name)}/difference${query}`),
   forecast: (run: number) => call<RunForecast>('GET', `/runs/${run}/forecast`),
   report: (run: number) => call<Report>('GET', `/runs/${run}/report`),
   compare: (run: number, other: number | null) => call<Comparison>('GET', `/runs/${run}/comparison${other ? `?with=${other}` : ''}`),

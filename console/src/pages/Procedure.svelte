@@ -89,6 +89,8 @@
     <h1>{view.title}</h1>
     <span class="font-mono text-[13px] text-ink3">{view.name} · edition {view.edition}</span>
     <span class="flex-1"></span>
+    <a class="btn" href="/procedures/{name}/edit">Edit</a>
+    <a class="btn" href="/procedures/{name}/difference">What changed</a>
     <button class="btn btn-main" disabled={!played?.can_begin || !!refused} onclick={() => (asking = true)}>Carry out…</button>
   </div>
   {#if view.purpose}<p class="mt-0.5 max-w-[90ch] text-ink2">{view.purpose}</p>{/if}

@@ -339,12 +339,17 @@ impl Engine {
         if old.is_none() && new.is_none() {
             return Err(no_procedure(&loaded, name));
         }
+        let called = |text: &Option<String>, name: &ProcedureName, no| match text {
+            Some(_) => format!("{name}, edition {no}"),
+            None => format!("nothing, edition {no}"),
+        };
+        let (was, is) = (called(&old, name, old_no), called(&new, second, new_no));
         let (old, new) = (old.unwrap_or_default(), new.unwrap_or_default());
         // Told apart by what they say, not by their names.
         let alike = if with.is_some() && !new.is_empty() { written::renamed(&new, second, name)? } else { new };
         Ok(ProcedureDifference {
-            old: format!("{name}, edition {old_no}"),
-            new: format!("{second}, edition {new_no}"),
+            old: was,
+            new: is,
             steps: written::steps_difference(&written::procedure_of(&old, name), &written::procedure_of(&alike, name)),
             difference: written::difference(&old, &alike, AROUND),
         })

@@ -4,6 +4,7 @@ mod api;
 mod bad_input;
 mod browser;
 mod cli;
+mod editing;
 mod figures;
 mod first_light;
 mod guards;

@@ -43,13 +43,24 @@ pub struct StepDifference {
     pub keys: Vec<String>,
 }
 
-/// What a piece says about a procedure, as far as it is sound: only what is written.
+/// What a piece says about a procedure: only what is written, values that are no good among them. Of a text that
+/// is no TOML, as far as it is sound.
 pub fn procedure_of(piece: &str, name: &ProcedureName) -> Map<String, Value> {
+    let of = |all: &Value| {
+        let found = all.get("procedure").and_then(Value::as_object);
+        let found = found.and_then(|all| all.iter().find(|(key, _)| key.eq_ignore_ascii_case(name.as_str())));
+        found.and_then(|(_, p)| p.as_object().cloned())
+    };
+    let shaped = |p: &Map<String, Value>| {
+        let steps = p.get("steps").is_none_or(|s| s.as_array().is_some_and(|all| all.iter().all(Value::is_object)));
+        steps && p.get("questions").is_none_or(|q| q.as_object().is_some_and(|all| all.values().all(Value::is_object)))
+    };
+    if let Some(written) = toml::from_str::<Value>(piece).ok().as_ref().and_then(of).filter(shaped) {
+        return written;
+    }
     // Its faults are told where it is vetted.
     let (sound, _) = structure::read(piece, &mut Faults::new(piece));
-    let found = sound.get("procedure").and_then(Value::as_object);
-    let found = found.and_then(|all| all.iter().find(|(key, _)| key.eq_ignore_ascii_case(name.as_str())));
-    found.and_then(|(_, p)| p.as_object().cloned()).unwrap_or_default()
+    of(&sound).unwrap_or_default()
 }
 
 /// What two procedures differ in, in the order of the second.
