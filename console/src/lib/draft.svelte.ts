@@ -19,6 +19,8 @@ export class Drafting {
   /** Whether what is shown came from what was left unkept before. */
   restored = $state(false);
   busy = $state(false);
+  /** How many answers have come. */
+  answers = $state(0);
   /** The edition it is made on. */
   edition = 0;
 
@@ -112,6 +114,7 @@ export class Drafting {
         return;
       }
       this.found = found;
+      this.answers += 1;
       this.refused = null;
       if (this.edition === 0) this.edition = found.edition;
       // What was typed or changed meanwhile stands; its answer comes next.

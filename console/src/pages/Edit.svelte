@@ -139,7 +139,7 @@
       <h1 class="max-w-[36ch] truncate">{draft.written.title ?? name}</h1>
       <span class="font-mono text-[13px] text-ink3">{name} · {isNew ? 'new' : `edition ${draft.found.edition}`}</span>
       <span class="flex-1"></span>
-      <span class="text-[14px] text-ink2" role="status">
+      <span class="text-[14px] text-ink2" role="status" data-at={draft.answers}>
         {#if errors.length > 0}<b class="text-alarm">{errors.length} error{errors.length === 1 ? '' : 's'}</b>
         {:else if draft.found.forecast}Likely <b>{roughly(draft.found.forecast.likely_ms)}</b>, 9 in 10 within {roughly(draft.found.forecast.late_ms)} · {draft.found.forecast.steps} steps
         {:else}It asks before it can be forecast{/if}

@@ -176,3 +176,126 @@ fn a_thousand_subscribers() {
         times[3] as f64 / raw[3] as f64
     );
 }
+
+/// Input to paint in the editor of a procedure with 2,000 steps, and how long its forecast takes to follow.
+#[tokio::test(flavor = "multi_thread")]
+#[ignore = "measures: scripts/figures"]
+async fn editing_a_procedure_of_2000_steps() {
+    use thirtyfour::prelude::*;
+    let Some(browser) = crate::browser::Browser::open(1280, 800).await else { return };
+    let mut text = crate::quick::estate(&[]) + "[procedure.long]\ntitle = \"A long night\"\n";
+    for i in 0..500 {
+        let _ = write!(
+            text,
+            "\n# Round {i}.\n[[procedure.long.steps]]\nstop = [\"boards\"]\n\n[[procedure.long.steps]]\ntitle = \"Work {i}\"\nwork = [\"/bin/true\", \"{i}\"]\nchanges_nothing = true\n\
+             \n[[procedure.long.steps]]\nstart = [\"boards\"]\n\n[[procedure.long.steps]]\npause = \"1s\"\n"
+        );
+    }
+    let server = tokio::task::block_in_place(|| Server::with_estate(&text));
+    browser.sign_in(&server).await;
+    browser.driver.goto(format!("{}/procedures/long/edit", server.base())).await.unwrap();
+    browser.see(" steps").await;
+    // From the input to the frame that shows it, and to the forecast that follows.
+    const MEASURE: &str = r#"
+        const [what, done] = [arguments[0], arguments[arguments.length - 1]];
+        const list = document.querySelector('[role=listbox]');
+        const status = document.querySelector('main [role=status]');
+        const key = (key, more) => list.dispatchEvent(new KeyboardEvent('keydown', { key, bubbles: true, ...more }));
+        const field = () => [...document.querySelectorAll('label')].find((l) => l.firstElementChild?.textContent === 'Title' ).querySelector('input');
+        const told = performance.now();
+        if (what === 'move') key('ArrowDown', { altKey: true });
+        if (what === 'choose') key('ArrowDown');
+        if (what === 'remove') key('Delete');
+        if (what === 'form') { const f = field(); f.value = 'Another ' + told; f.dispatchEvent(new Event('change', { bubbles: true })); }
+        requestAnimationFrame(() => { const c = new MessageChannel(); c.port1.onmessage = () => {
+            const painted = performance.now() - told;
+            const look = () => { if (status.dataset.at !== before) done([painted, performance.now() - told]); else requestAnimationFrame(look); };
+            if (what === 'choose') done([painted, painted]); else look();
+        }; c.port2.postMessage(0); });
+        const before = status.dataset.at;
+    "#;
+    browser.driver.query(By::Id("step-2")).first().await.unwrap().click().await.unwrap();
+    let mut told = String::new();
+    for what in ["choose", "move", "form", "remove"] {
+        let (mut painted, mut followed) = (Vec::new(), Vec::new());
+        for _ in 0..15 {
+            let took = browser.driver.execute_async(MEASURE, vec![serde_json::json!(what)]).await.unwrap();
+            let took: [f64; 2] = took.convert().unwrap();
+            painted.push(took[0]);
+            followed.push(took[1]);
+        }
+        let middle = |all: &mut Vec<f64>| {
+            all.sort_by(f64::total_cmp);
+            (all[all.len() / 2], all[all.len() - 1])
+        };
+        let ((p, p_most), (f, f_most)) = (middle(&mut painted), middle(&mut followed));
+        let _ = writeln!(told, "| editor of 2,000 steps, {what}: input to paint | {p:.0} ms, most {p_most:.0} ms | | 100 ms |");
+        if what != "choose" {
+            let _ = writeln!(told, "| the same: forecast follows | {f:.0} ms, most {f_most:.0} ms | | 1 s |");
+        }
+    }
+    println!("{told}");
+    browser.close().await;
+    tokio::task::block_in_place(|| drop(server));
+}
+
+/// The put-back of the demo's full stop beside the longest path of what its services take by their own logs.
+#[test]
+#[ignore = "measures: scripts/figures"]
+fn put_back_of_a_full_stop_over_the_ideal() {
+    let server = Server::demo();
+    let run = server.begin(&["stop", "*", "--except", "tide-gauge", "--below-keep-up", "gates"]);
+    // Taken back while the very last one stops: what is in flight is finished first.
+    wait_until("the last stop is under way", || {
+        let view = server.get(&format!("/runs/{run}"));
+        let step = view["steps"].as_array()?.iter().find(|s| s["planned"]["address"] == "quay-1/fares-db").cloned()?;
+        (step["now"]["state"] != "waiting").then_some(())
+    });
+    server.ok(&["put-back", &run.to_string(), "--why", "to measure it"]);
+    let view = server.run_is(run, &["put-back", "put-back-in-part", "held", "finished"]);
+    assert_eq!(view["state"], "put-back", "{}", view["held_because"]);
+    let back: Vec<&serde_json::Value> =
+        view["steps"].as_array().unwrap().iter().filter(|s| s["planned"]["part"] == "put-back" && s["planned"]["kind"] == "start").collect();
+    let mut ends: BTreeMap<String, i64> = BTreeMap::new();
+    let mut left: Vec<String> = back.iter().map(|s| s["planned"]["address"].as_str().unwrap().to_owned()).collect();
+    assert!(left.len() >= 12, "{left:?}");
+    // From the log: what the process took to be ready; from the estate: how long it must stay so, and the pause.
+    let own = |address: &str| {
+        let (host, service) = address.split_once('/').unwrap();
+        let name = match service.split_once('.') {
+            Some(("gate-check", copy)) => format!("gate-{host}-{copy}"),
+            _ if service == "boards" => format!("boards-{host}"),
+            _ => service.to_owned(),
+        };
+        let log = server.read(&format!("demo/logs/{name}.log"));
+        let at = |what: &str| chrono_ms(log.lines().rev().find(|l| l.contains(what)).unwrap().split(' ').next().unwrap());
+        let steady = if ["fares-db", "tide-cache", "post-queue"].contains(&service) { 300 } else { 400 };
+        let pause = if service.starts_with("gate-check") { 200 } else { 0 };
+        at("ready for connections") - at(" starting, process") + steady + pause
+    };
+    // No more than two gates are worked on at once: the ideal keeps to that too.
+    let mut hands_free = [0i64; 2];
+    while !left.is_empty() {
+        let before = left.len();
+        left.retain(|address| {
+            let relies = server.get(&format!("/relations?of={address}"))["relies_on"].clone();
+            let needs: Vec<&str> = relies.as_array().unwrap().iter().filter_map(|r| r.as_str()).collect();
+            if needs.iter().any(|n| !ends.contains_key(*n)) {
+                return true;
+            }
+            let mut after = needs.iter().map(|n| ends[*n]).max().unwrap_or(0);
+            if address.contains("gate-check") {
+                hands_free.sort_unstable();
+                after = after.max(hands_free[0]);
+                hands_free[0] = after + own(address);
+            }
+            ends.insert(address.clone(), after + own(address));
+            false
+        });
+        assert!(left.len() < before, "{left:?} wait for what is not put back");
+    }
+    let ideal = *ends.values().max().unwrap();
+    let ms = |v: &serde_json::Value| chrono_ms(v.as_str().unwrap());
+    let took = back.iter().map(|s| ms(&s["now"]["ended_at"])).max().unwrap() - back.iter().map(|s| ms(&s["now"]["began_at"])).min().unwrap();
+    println!("| put-back of the demo's full stop | {took} ms | longest path by their own logs {ideal} ms, ratio {:.3} | 1.05 |", took as f64 / ideal as f64);
+}
