@@ -279,7 +279,7 @@ async fn noticed(rung: &str) -> Duration {
     let known = Some(ActRecord { process: Some(own.clone()), recorder: own, begun: None });
     let climbed = tokio::spawn(async move {
         let last = service.ladder_of(StepKind::Start).len() as u32 - 1;
-        let climb = Climb { service, kind: StepKind::Start, from: 0, known, marks, since: Timestamp::from_ms(0) };
+        let climb = Climb { service, kind: StepKind::Start, from: 0, known, old: None, marks, since: Timestamp::from_ms(0) };
         here.climb(climb, move |report| {
             if report.rung == last && report.answer.verdict == Verdict::Holds {
                 let _ = teller.send(Instant::now());

@@ -4,9 +4,10 @@ use std::collections::BTreeMap;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
 
 use crate::{
-    estate::{Service, ServiceRunner},
+    estate::{Fault, Faults, Service, ServiceRunner, structure},
     name::Address,
     time::Span,
 };
@@ -23,12 +24,78 @@ pub struct Override {
     pub start_patience: Option<Span>,
     /// How long its stop may take.
     pub stop_patience: Option<Span>,
+    /// Any other setting, written as under `[service.NAME]` in the estate file: `steady = "5s"`,
+    /// `start.must_see = ["…"]`. Vetted with the whole estate when the run is planned.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub written: Option<String>,
+}
+
+/// What says which service it is and where: one run cannot put another in its place.
+const FIXED: [&str; 6] = ["like", "host", "hosts", "copies", "on", "optional"];
+
+impl Override {
+    /// What it puts over its service's settings, one thing each.
+    pub fn says(&self) -> Vec<String> {
+        let mut says: Vec<String> = self.env.iter().map(|(name, value)| format!("{name}={value}")).collect();
+        says.extend(self.args.as_ref().map(|args| format!("arguments {}", args.join(" "))));
+        says.extend(self.start_patience.map(|p| format!("its start may take {p}")));
+        says.extend(self.stop_patience.map(|p| format!("its stop may take {p}")));
+        says.extend(self.written.iter().flat_map(|w| w.lines()).map(str::trim).filter(|l| !l.is_empty()).map(str::to_owned));
+        says
+    }
+
+    /// The settings that are written, or what is wrong with them; places are those of the text.
+    pub fn settings(&self) -> Result<Map<String, Value>, Vec<Fault>> {
+        let Some(written) = &self.written else { return Ok(Map::new()) };
+        const HEAD: &str = "[service.it]\n";
+        let text = format!("{HEAD}{written}");
+        let mut faults = Faults::new(&text);
+        let (sound, places) = structure::read(&text, &mut faults);
+        let stray = sound.as_object().into_iter().flat_map(|o| o.keys()).find(|k| *k != "service");
+        if let Some(key) = stray {
+            faults.error(
+                "stray-key",
+                places.key(key),
+                format!("\"{key}\" is no setting of one service"),
+                "write keys only, such as `steady = \"5s\"`",
+            );
+        }
+        let all = sound["service"].as_object().cloned().unwrap_or_default();
+        if let Some(other) = all.keys().find(|k| *k != "it") {
+            let place = places.key(&format!("service.{other}"));
+            faults.error(
+                "stray-key",
+                place,
+                format!("this speaks of the service \"{other}\""),
+                "write keys only, for the service it is given for",
+            );
+        }
+        let settings = all.get("it").and_then(Value::as_object).cloned().unwrap_or_default();
+        if let Some(fixed) = settings.keys().find(|k| FIXED.contains(&k.as_str())) {
+            let place = places.key(&format!("service.it.{fixed}"));
+            faults.error(
+                "stray-key",
+                place,
+                format!("\"{fixed}\" says which service this is, and no run can change that"),
+                "change the estate instead",
+            );
+        }
+        if !faults.any_error() {
+            return Ok(settings);
+        }
+        let mut told = faults.into_sorted();
+        for fault in &mut told {
+            fault.line = fault.line.saturating_sub(1).max(1);
+            fault.span = fault.span.start.saturating_sub(HEAD.len())..fault.span.end.saturating_sub(HEAD.len());
+        }
+        Err(told)
+    }
 }
 
 /// Overrides by address.
 pub type Overrides = BTreeMap<Address, Override>;
 
-/// The service as one run sees it.
+/// The service as one run sees it, but for what is written: that is vetted into the estate beforehand.
 pub fn applied(service: &Service, over: Option<&Override>) -> Service {
     let mut service = service.clone();
     let Some(over) = over else { return service };

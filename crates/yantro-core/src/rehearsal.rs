@@ -154,14 +154,14 @@ impl<'a> Stage<'a> {
             }
             Order::Act { step, act, kind } | Order::FindAct { step, act, kind } => return self.act(run, step, act, kind),
             Order::Climb { step, attempt, kind, from, .. } => return self.climb(run, step, attempt, kind, from),
-            Order::WatchLog { .. } | Order::StopLooking { .. } | Order::Unlock { .. } | Order::Release => return,
+            Order::WatchLog { .. } | Order::Recall { .. } | Order::StopLooking { .. } | Order::Unlock { .. } | Order::Release => return,
         };
         self.inputs.push_back(input);
     }
 
     fn act(&mut self, run: &Run, step: StepId, act: crate::run::ActId, kind: ActKind) {
         let command = Vec::new();
-        let begun = ActBegun { command, dir: "/".to_owned(), user: String::new(), pid: None, marks: BTreeMap::new() };
+        let begun = ActBegun { command, dir: "/".to_owned(), user: String::new(), pid: None, started: None, marks: BTreeMap::new() };
         self.inputs.push_back(Input::ActBegun { step, act, begun });
         if step == self.fails {
             // A start that fails leaves nothing behind, a stop leaves its service as it was.

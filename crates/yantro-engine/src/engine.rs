@@ -16,18 +16,19 @@ use tokio::sync::{
     oneshot,
 };
 use yantro_core::{
-    estate::{Estate, Fault, Service, vet},
+    estate::{Estate, Fault, Service, vet, vet_with},
     graph::EstateGraph,
     name::{Address, GroupName, HostName, ProcedureName, did_you_mean},
     overrides::Overrides,
     procedure::{self, Asked},
     run::{
-        Begun, Decision, Divert, Event, Input, Run, RunId,
+        Begun, Decision, DecisionKind, Divert, Event, Input, Run, RunId,
         event::{AtLastMoment, WindowTerms},
     },
     selection,
-    sequence::{Plan, Request, StepKind, Usual, Wish, plan, plays::play_all, preflight},
+    sequence::{Plan, Prefer, Request, StepKind, Usual, Wish, plan, plays::play_all, preflight},
     state::{Facts, SeenState},
+    time::Span,
 };
 use yantro_reach::{Here, Kept};
 use yantro_store::{Edition, Reader, RunRow};
@@ -76,6 +77,9 @@ pub struct BeginRequest {
     /// How many services to work on at once, where that is to be fewer than the estate allows.
     #[serde(default)]
     pub at_once: Option<NonZeroU32>,
+    /// Which of the allowed orders is taken.
+    #[serde(default)]
+    pub prefer: Prefer,
     /// Why.
     #[serde(default)]
     pub why: Option<String>,
@@ -85,6 +89,9 @@ pub struct BeginRequest {
     /// Change freezes that it is begun in all the same, by name; with a reason.
     #[serde(default)]
     pub in_freeze: BTreeSet<String>,
+    /// How long it may be held before it is put back by itself; without, as the procedure says, or without end.
+    #[serde(default)]
+    pub held_at_most: Option<Span>,
     /// The window that it must fit, by name.
     #[serde(default)]
     pub window: Option<String>,
@@ -115,6 +122,9 @@ pub struct ProcedureRequest {
     /// How many services to work on at once, where that is to be fewer than the estate allows.
     #[serde(default)]
     pub at_once: Option<NonZeroU32>,
+    /// Which of the allowed orders is taken.
+    #[serde(default)]
+    pub prefer: Prefer,
     /// Why.
     #[serde(default)]
     pub why: Option<String>,
@@ -124,6 +134,9 @@ pub struct ProcedureRequest {
     /// Change freezes that it is begun in all the same, by name; with a reason.
     #[serde(default)]
     pub in_freeze: BTreeSet<String>,
+    /// How long it may be held before it is put back by itself; without, as the procedure says, or without end.
+    #[serde(default)]
+    pub held_at_most: Option<Span>,
     /// The window that it must fit, by name.
     #[serde(default)]
     pub window: Option<String>,
@@ -138,6 +151,7 @@ struct Terms<'r> {
     at_once: Option<u32>,
     why: Option<&'r str>,
     in_freeze: &'r BTreeSet<String>,
+    held_at_most: Option<Span>,
     window: Option<&'r str>,
     at_last_moment: AtLastMoment,
 }
@@ -149,6 +163,7 @@ impl BeginRequest {
             at_once: self.at_once.map(NonZeroU32::get),
             why: self.why.as_deref(),
             in_freeze: &self.in_freeze,
+            held_at_most: self.held_at_most,
             window: self.window.as_deref(),
             at_last_moment: self.at_last_moment,
         }
@@ -162,6 +177,7 @@ impl ProcedureRequest {
             at_once: self.at_once.map(NonZeroU32::get),
             why: self.why.as_deref(),
             in_freeze: &self.in_freeze,
+            held_at_most: self.held_at_most,
             window: self.window.as_deref(),
             at_last_moment: self.at_last_moment,
         }
@@ -459,7 +475,7 @@ impl Engine {
 
     /// Works out what a request comes to, from a fresh look.
     pub async fn plan(&self, request: &BeginRequest) -> Result<(Plan, Arc<Loaded>), EngineError> {
-        let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
+        let loaded = as_one_run_sees_it(self.loaded().ok_or(EngineError::NoEstate)?, &request.overrides)?;
         let chosen = selection::resolve(&loaded.estate, &loaded.graph, &request.selection, &request.except)?;
         let seen = self.hands.look(loaded.estate.services.values().cloned().collect()).await;
         let facts: Facts = seen.into_iter().collect();
@@ -471,6 +487,7 @@ impl Engine {
             below_keep_up: request.below_keep_up.clone(),
         };
         let mut plan = plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate), &asked);
+        plan.prefer(request.prefer, &loaded.estate);
         plan.preflight = preflight(&loaded.estate, &plan.sequence.steps);
         plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &request.in_freeze);
         Ok((plan, loaded))
@@ -478,7 +495,7 @@ impl Engine {
 
     /// Works out what a procedure comes to, from a fresh look.
     pub async fn plan_procedure(&self, name: &ProcedureName, request: &ProcedureRequest) -> Result<(Plan, Arc<Loaded>), EngineError> {
-        let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
+        let loaded = as_one_run_sees_it(self.loaded().ok_or(EngineError::NoEstate)?, &request.overrides)?;
         let procedure = loaded.estate.procedures.get(name).ok_or_else(|| EngineError::NoProcedure {
             name: name.to_string(),
             near: did_you_mean(name.as_str(), loaded.estate.procedures.keys().map(ProcedureName::as_str)),
@@ -499,6 +516,7 @@ impl Engine {
             ..Asked::default()
         };
         let mut plan = procedure::plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate), procedure, &asked);
+        plan.prefer(request.prefer, &loaded.estate);
         plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &request.in_freeze);
         Ok((plan, loaded))
     }
@@ -553,12 +571,14 @@ impl Engine {
             }
         }
         let forecast = play_all(&plan.sequence.steps, &loaded.estate, terms.at_once);
+        let begun = Begun::of(plan, &loaded.estate, loaded.edition, who, terms.overrides);
         Ok(Begun {
             forecast: Some(forecast),
             at_once: terms.at_once,
             window,
             in_freeze: terms.in_freeze.clone(),
-            ..Begun::of(plan, &loaded.estate, loaded.edition, who, terms.overrides)
+            held_at_most: terms.held_at_most.or(begun.held_at_most),
+            ..begun
         })
     }
 
@@ -606,6 +626,9 @@ impl Engine {
 
     /// Takes an operator's decision.
     pub async fn decide(&self, run: RunId, decision: Decision) -> Result<(), EngineError> {
+        if matches!(&decision.kind, DecisionKind::TryAgain { change: Some(change), .. } if change.written.is_some()) {
+            return Err(EngineError::NoWrittenChange);
+        }
         let (reply, answered) = oneshot::channel();
         self.send(Msg::Decide { run, decision, reply });
         answered.await.expect("the loop answers what it was asked")
@@ -685,6 +708,23 @@ impl Engine {
                 () = self.shared.look_again.notified() => {}
             }
         }
+    }
+}
+
+/// The estate with the settings in it that are written for one run.
+fn as_one_run_sees_it(loaded: Arc<Loaded>, overrides: &Overrides) -> Result<Arc<Loaded>, EngineError> {
+    let mut over = BTreeMap::new();
+    for (address, one) in overrides.iter().filter(|(_, o)| o.written.is_some()) {
+        if !loaded.estate.services.contains_key(address) {
+            return Err(EngineError::StrayOverride(address.clone()));
+        }
+        over.insert(address.clone(), one.settings().map_err(|faults| EngineError::BadOverride { address: address.clone(), faults })?);
+    }
+    let Some(first) = over.keys().next().cloned() else { return Ok(loaded) };
+    let vetted = vet_with(&loaded.text, &loaded.folder, &over);
+    match vetted.estate {
+        Some(estate) => Ok(Arc::new(Loaded::new(loaded.edition, loaded.text.clone(), loaded.folder.clone(), estate))),
+        None => Err(EngineError::BadOverride { address: first, faults: vetted.faults }),
     }
 }
 

@@ -100,6 +100,17 @@ pub enum EngineError {
     /// An override names what is not in the run.
     #[error("{0} is overridden, and is not acted on by this run")]
     StrayOverride(Address),
+    /// What is written for one run does not fit its service.
+    #[error("what is put over {address} for this run does not fit: {}", .faults.iter().map(|f| f.message.as_str()).collect::<Vec<_>>().join("; "))]
+    BadOverride {
+        /// The service.
+        address: Address,
+        /// What is wrong.
+        faults: Vec<Fault>,
+    },
+    /// A step that is tried again can only be given what needs no vetting.
+    #[error("a step is tried again with other environment, arguments or patience, and no other settings")]
+    NoWrittenChange,
     /// The store failed.
     #[error("the store could not be read")]
     Store(#[from] StoreError),
@@ -164,6 +175,8 @@ impl EngineError {
             EngineError::NoRun(_) => "see the list of runs".to_owned(),
             EngineError::Refused(r) => r.hint().to_owned(),
             EngineError::StrayOverride(_) => "choose it too, or leave the override out".to_owned(),
+            EngineError::BadOverride { faults, .. } => faults.iter().map(|f| f.mend.as_str()).collect::<Vec<_>>().join("; "),
+            EngineError::NoWrittenChange => "put it into the estate, or begin a run with it".to_owned(),
             EngineError::Store(_) => "see the server's log; is the disk full or the file damaged?".to_owned(),
             EngineError::Here(_) | EngineError::Data { .. } => "see that the data folder may be written".to_owned(),
             EngineError::Taken(_) => "stop the other server, or give this one a data folder of its own".to_owned(),

@@ -17,7 +17,7 @@ use yantro_core::{
     state::{Answer, LogAgainst, SeenState},
     time::Timestamp,
 };
-use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Here, Kept, Recorded};
+use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Here, Kept, ProcessId, Recorded};
 use yantro_store::StartedAs;
 
 use crate::{board::Watching, clock::Clock, engine::Msg, identity::Identity};
@@ -291,6 +291,7 @@ impl Hands {
             dir: "/".to_owned(),
             user: who.clone(),
             pid: None,
+            started: None,
             marks: BTreeMap::new(),
         };
         self.tell(run, Input::ActBegun { step, act, begun });
@@ -401,8 +402,12 @@ impl Hands {
         let marks: BTreeMap<String, LogMark> = begun.map(|b| b.marks.clone()).unwrap_or_default();
         let hands = self.clone();
         let service = if kind == StepKind::Stop { self.as_started(&service) } else { service };
+        // The process that was asked to stop, by its start too: its number may be another's by now.
+        let asked = begun.filter(|_| kind == StepKind::Stop && service.brought_back_by.is_some());
+        let old = asked.and_then(|b| Some(ProcessId::of_this_boot(b.pid?, b.started?)));
         let task = tokio::spawn(async move {
-            let climb = Climb { known: hands.known(&service.address), service: Arc::new(service), kind, from: from as usize, marks, since };
+            let climb =
+                Climb { known: hands.known(&service.address), old, service: Arc::new(service), kind, from: from as usize, marks, since };
             let teller = hands.clone();
             hands
                 .here
@@ -428,6 +433,16 @@ impl Hands {
         if let Some(before) = self.climbs.lock().unwrap_or_else(PoisonError::into_inner).insert((run, step), task.abort_handle()) {
             before.abort();
         }
+    }
+
+    /// Ends an act that is under way: its outcome comes in as that of any other.
+    pub fn recall(&self, identity: String) {
+        let hands = self.clone();
+        tokio::spawn(async move {
+            if let Recorded::Begun(record) = hands.here.recorded(&identity) {
+                hands.here.end_trees(&[record]).await;
+            }
+        });
     }
 
     /// Stops all looking for a run that ended.

@@ -93,6 +93,10 @@ impl Work {
                 let runs = read(&self.engine.shared.runs);
                 let Some(run) = runs.get(&id) else { return };
                 let given = act.and_then(|a| run.step_now(step).acts.iter().find(|known| known.act == a));
+                // What comes back by itself writes to its log from its stop on.
+                let comes_back = run.begun.sequence.step(step).service().filter(|on| on.comes_back).map(|on| &on.address);
+                let stops = || run.steps().filter(|(s, _)| s.kind() == StepKind::Stop && comes_back.is_some_and(|a| s.is_on(a)));
+                let given = given.or_else(|| stops().flat_map(|(_, n)| n.acts.iter()).last());
                 let since = given.map_or(run.began_at, |g| g.intended_at);
                 let Some(service) = run.carried(step, false) else { return };
                 hands.climb(id, step, attempt, kind, from, service, given.and_then(|g| g.begun.as_ref()), since);
@@ -103,6 +107,11 @@ impl Work {
                 let begun = run.step_now(step).acts.iter().find(|a| a.act == act).and_then(|a| a.begun.as_ref());
                 let Some(marks) = begun.map(|b| b.marks.clone()) else { return };
                 hands.watch_log(id, step, attempt, kind, run.begun.services[&address].clone(), marks);
+            }
+            Order::Recall { act, .. } => {
+                if let Some(run) = read(&self.engine.shared.runs).get(&id) {
+                    hands.recall(identity(run, act));
+                }
             }
             Order::StopLooking { step } => hands.stop_looking(id, step),
         }

@@ -98,6 +98,8 @@ pub struct Climb {
     pub from: usize,
     /// The start whose process is meant, where one is known.
     pub known: Option<ActRecord>,
+    /// For the stop of what comes back by itself: the process that must be gone, whatever runs by then.
+    pub old: Option<ProcessId>,
     /// Log positions of the act.
     pub marks: BTreeMap<String, LogMark>,
     /// When the act was given.
@@ -130,7 +132,7 @@ impl Here {
         let log_rung = rungs.iter().position(|r| r.kind == RungKind::Log);
         let files = rungs.iter().filter_map(|r| if let RungKind::File { path, .. } = &r.kind { Some(PathBuf::from(path)) } else { None });
         let read = logs.iter().flat_map(|_| climb.marks.keys().map(PathBuf::from));
-        let processes = climb.known.iter().flat_map(|k| k.process.iter().chain([&k.recorder]).cloned());
+        let processes = climb.known.iter().flat_map(|k| k.process.iter().chain([&k.recorder]).cloned()).chain(climb.old.clone());
         let mut waker = Waker::new(self, files.chain(read), processes);
         let (mut told, mut logs_read) = (true, Instant::now());
         let began = Instant::now();
@@ -139,7 +141,10 @@ impl Here {
         let mut kept: Vec<LogEvidence> = Vec::new();
         loop {
             let round = if told { self.round_from_now() } else { self.round() };
-            let tree = look::tree(&climb.service, climb.known.as_ref(), &round);
+            let tree = match &climb.old {
+                Some(old) => Tree::of_one(old),
+                None => look::tree(&climb.service, climb.known.as_ref(), &round),
+            };
             let ended = is_process && tree.is_empty();
             if (told || ended || !waker.files.is_complete() || logs_read.elapsed() >= LOGS_AGAIN)
                 && let Some(watch) = logs.take()

@@ -301,7 +301,7 @@ impl Here {
         let env: Vec<String> = full.iter().map(|(k, v)| format!("{k}={v}")).collect();
         Ok(Prepared {
             order: json!({ "program": found, "args": args, "env": env, "dir": dir, "user": user_order }),
-            begun: ActBegun { command: words.to_vec(), dir: dir.to_owned(), user: account, pid: None, marks },
+            begun: ActBegun { command: words.to_vec(), dir: dir.to_owned(), user: account, pid: None, started: None, marks },
             stays: false,
         })
     }
@@ -312,7 +312,14 @@ impl Here {
         let command = std::iter::once(format!("signal {name}")).chain(pids).collect();
         Prepared {
             order: recorder::signal_order(Path::new(""), number, targets),
-            begun: ActBegun { command, dir: "/".to_owned(), user: own_account(), pid: targets.first().map(|t| t.pid), marks },
+            begun: ActBegun {
+                command,
+                dir: "/".to_owned(),
+                user: own_account(),
+                pid: targets.first().map(|t| t.pid),
+                started: targets.first().map(|t| t.started),
+                marks,
+            },
             stays: false,
         }
     }

@@ -94,6 +94,13 @@ pub(crate) struct Tree {
 }
 
 impl Tree {
+    /// One process, where it still runs, and nothing else.
+    pub(crate) fn of_one(process: &ProcessId) -> Self {
+        let main = Some(process.clone()).filter(ProcessId::is_alive);
+        let above = main.as_ref().map(|m| m.pid);
+        Self { main, above, all: OnceLock::new() }
+    }
+
     /// Whether nothing of it is left.
     pub fn is_empty(&self) -> bool {
         self.main.is_none() && self.all().is_empty()

@@ -53,6 +53,11 @@ impl ProcessId {
         }
     }
 
+    /// A process of this boot, running or not.
+    pub fn of_this_boot(pid: u32, started: u64) -> Self {
+        Self { boot: boot_id().to_owned(), pid, started }
+    }
+
     /// The identity of a running process.
     pub fn of(pid: u32) -> Option<Self> {
         Some(Self { boot: boot_id().to_owned(), pid, started: stat(pid)?.started })

@@ -89,6 +89,7 @@ impl From<EngineError> for Problem {
             EngineError::Refused(Refusal::NoReason { .. }) => (422, "no-reason", "A reason is needed"),
             EngineError::Refused(_) => (409, "refused", "The run does not take this now"),
             EngineError::StrayOverride(_) => (422, "stray-override", "An override is not part of this run"),
+            EngineError::BadOverride { .. } | EngineError::NoWrittenChange => (422, "bad-override", "An override does not fit"),
             EngineError::NoReason(_) => (422, "no-reason", "A reason is needed"),
             EngineError::NoHost(_) => (404, "no-host", "There is no such host"),
             EngineError::NothingAgainst(_) => (409, "nothing-against", "There is nothing to acknowledge"),

@@ -49,12 +49,16 @@ fn an_edit_is_tried_and_kept_as_an_edition_with_who_and_why() {
     let (status, kept) = server.post("/procedures/night/editions", &json!({ "text": text, "edition": 1, "why": "boats are slow" }));
     assert_eq!((status, kept["edition"].as_u64(), kept["difference"]["new"].as_u64()), (200, Some(2), Some(1)), "{kept}");
     let editions = server.get("/editions");
-    assert_eq!((&editions[0]["edited"], &editions[0]["who"], &editions[0]["why"]), (&json!("night"), &json!("maren"), &json!("boats are slow")));
+    assert_eq!(
+        (&editions[0]["edited"], &editions[0]["who"], &editions[0]["why"]),
+        (&json!("night"), &json!("maren"), &json!("boats are slow"))
+    );
     assert_eq!(editions[1]["edited"], json!(null));
     assert!(server.get("/estate?edition=1")["text"].as_str().unwrap().contains("changes_nothing"));
 
     // Whoever made a change on the edition before is told, and nothing is lost.
-    let (status, told) = server.post("/procedures/night/editions", &json!({ "text": text.replace("7s", "9s"), "edition": 1, "why": "later" }));
+    let (status, told) =
+        server.post("/procedures/night/editions", &json!({ "text": text.replace("7s", "9s"), "edition": 1, "why": "later" }));
     assert_eq!((status, told["type"].as_str()), (409, Some("urn:yantro:problem:edited-meanwhile")), "{told}");
     assert!(told["detail"].as_str().unwrap().contains("maren"), "{told}");
 
@@ -63,7 +67,10 @@ fn an_edit_is_tried_and_kept_as_an_edition_with_who_and_why() {
     server.run_is(run, &["finished"]);
     let run = server.begin(&["carry-out", "night"]);
     let view = server.run_is(run, &["finished"]);
-    assert_eq!(view["steps"].as_array().unwrap().iter().find(|s| s["says"] == "Count the boats").unwrap()["planned"]["settings"]["patience"], "7s");
+    assert_eq!(
+        view["steps"].as_array().unwrap().iter().find(|s| s["says"] == "Count the boats").unwrap()["planned"]["settings"]["patience"],
+        "7s"
+    );
 }
 
 #[test]
@@ -190,7 +197,8 @@ async fn a_procedure_is_edited_in_the_console_by_form_keyboard_drag_and_text() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_move_that_breaks_a_relation_is_refused_in_the_console() {
     let Some(browser) = Browser::open(1280, 800).await else { return };
-    let text = quick::estate(&[]) + "[procedure.swap]\n[[procedure.swap.steps]]\nstop = [\"front\", \"boards\", \"app\"]\n[[procedure.swap.steps]]\nstop = [\"db\"]\nalone = true\n[[procedure.swap.steps]]\nbring_back = [\"all\"]\n";
+    let text = quick::estate(&[])
+        + "[procedure.swap]\n[[procedure.swap.steps]]\nstop = [\"front\", \"boards\", \"app\"]\n[[procedure.swap.steps]]\nstop = [\"db\"]\nalone = true\n[[procedure.swap.steps]]\nbring_back = [\"all\"]\n";
     let server = tokio::task::block_in_place(|| Server::with_estate(&text));
     browser.sign_in(&server).await;
     browser.driver.goto(format!("{}/procedures/swap/edit", server.base())).await.unwrap();

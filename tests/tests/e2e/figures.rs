@@ -254,8 +254,12 @@ fn put_back_of_a_full_stop_over_the_ideal() {
     server.ok(&["put-back", &run.to_string(), "--why", "to measure it"]);
     let view = server.run_is(run, &["put-back", "put-back-in-part", "held", "finished"]);
     assert_eq!(view["state"], "put-back", "{}", view["held_because"]);
-    let back: Vec<&serde_json::Value> =
-        view["steps"].as_array().unwrap().iter().filter(|s| s["planned"]["part"] == "put-back" && s["planned"]["kind"] == "start").collect();
+    let back: Vec<&serde_json::Value> = view["steps"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|s| s["planned"]["part"] == "put-back" && s["planned"]["kind"] == "start")
+        .collect();
     let mut ends: BTreeMap<String, i64> = BTreeMap::new();
     let mut left: Vec<String> = back.iter().map(|s| s["planned"]["address"].as_str().unwrap().to_owned()).collect();
     assert!(left.len() >= 12, "{left:?}");
@@ -296,6 +300,10 @@ fn put_back_of_a_full_stop_over_the_ideal() {
     }
     let ideal = *ends.values().max().unwrap();
     let ms = |v: &serde_json::Value| chrono_ms(v.as_str().unwrap());
-    let took = back.iter().map(|s| ms(&s["now"]["ended_at"])).max().unwrap() - back.iter().map(|s| ms(&s["now"]["began_at"])).min().unwrap();
-    println!("| put-back of the demo's full stop | {took} ms | longest path by their own logs {ideal} ms, ratio {:.3} | 1.05 |", took as f64 / ideal as f64);
+    let took =
+        back.iter().map(|s| ms(&s["now"]["ended_at"])).max().unwrap() - back.iter().map(|s| ms(&s["now"]["began_at"])).min().unwrap();
+    println!(
+        "| put-back of the demo's full stop | {took} ms | longest path by their own logs {ideal} ms, ratio {:.3} | 1.05 |",
+        took as f64 / ideal as f64
+    );
 }

@@ -277,6 +277,9 @@ pub struct ServiceFile {
     pub impact: Option<ImpactFile>,
     /// Watched, never acted on, for this reason.
     pub hands_off: Option<String>,
+    /// Something else starts it again whenever it ends: who or what. It may be stopped, is never started by a run,
+    /// and must come back as a new process within its start's patience.
+    pub brought_back_by: Option<String>,
     /// Who owns it.
     pub owner: Option<String>,
     /// Its log files.
@@ -718,6 +721,8 @@ pub struct ProcedureFile {
     pub questions: BTreeMap<String, QuestionFile>,
     /// What happens when a step fails, where neither the step nor its service says.
     pub if_it_fails: Option<IfItFailsFile>,
+    /// How long a run of it may be held before it is put back by itself (default: without end).
+    pub held_at_most: Option<Span>,
     /// Its steps. One goes after another, unless a step is said to go alongside.
     pub steps: Vec<StepFile>,
 }

@@ -18,4 +18,4 @@ pub use model::{
     RungKind, Service, ServiceRunner, StartBlock, StopBlock,
 };
 pub use structure::json_schema;
-pub use vet::{MAX_BYTES, Vetted, vet};
+pub use vet::{MAX_BYTES, Vetted, vet, vet_with};

@@ -164,6 +164,9 @@ pub struct Service {
     pub impact: Impact,
     /// Watched, never acted on, for this reason.
     pub hands_off: Option<String>,
+    /// What starts it again whenever it ends: a run may stop it, never starts it, and awaits a new process (R11).
+    #[serde(default)]
+    pub brought_back_by: Option<String>,
     /// Who owns it.
     pub owner: Option<String>,
     /// Its log files, as absolute paths.
@@ -542,6 +545,11 @@ impl Service {
     pub fn ladder_of(&self, act: crate::sequence::StepKind) -> Vec<Rung> {
         use crate::sequence::StepKind;
         let mut rungs: Vec<Rung> = match act {
+            // What comes back by itself may be back before its port was seen free: that its old process is
+            // gone is what a stop of it means.
+            StepKind::Stop if self.brought_back_by.is_some() => {
+                self.ladder.iter().filter(|r| r.kind == RungKind::Process).cloned().collect()
+            }
             StepKind::Stop => self.ladder.iter().filter(|r| r.gone_after_stop).cloned().collect(),
             _ => self.ladder.clone(),
         };

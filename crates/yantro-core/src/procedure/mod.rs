@@ -15,6 +15,7 @@ use crate::{
     estate::{IfItFails, file::QuestionKind},
     name::ProcedureName,
     sequence::{Settings, Task, Wish},
+    time::Span,
 };
 
 pub use answers::{AnswerFault, settle};
@@ -34,6 +35,8 @@ pub struct Procedure {
     pub questions: BTreeMap<String, Asks>,
     /// What happens when a step fails, where neither step nor service says.
     pub if_it_fails: Option<IfItFails>,
+    /// How long a run of it may be held before it is put back by itself.
+    pub held_at_most: Option<Span>,
     /// Its lines.
     pub lines: Vec<Line>,
     /// The estate's folder, known to its texts as `{dir}`.

@@ -17,7 +17,7 @@ use crate::{
     overrides::{self, Overrides},
     sequence::{For, Plan, Preflight, Sequence, Step, StepId, StepKind, plays::Forecast},
     state::{Answer, SeenState},
-    time::Timestamp,
+    time::{Span, Timestamp},
 };
 
 /// The version of the events written now. Readers know every version up to it.
@@ -109,6 +109,9 @@ pub struct Begun {
     /// The looks taken before the first act.
     #[serde(default)]
     pub preflight: Vec<Preflight>,
+    /// How long it may be held before it is put back by itself; nothing: without end.
+    #[serde(default)]
+    pub held_at_most: Option<Span>,
     /// The window it must fit, and what happens when it no longer would.
     #[serde(default)]
     pub window: Option<WindowTerms>,
@@ -152,10 +155,11 @@ impl Begun {
                 as_found.entry(address.clone()).or_insert(step.found);
             }
         }
-        let if_it_fails = match &sequence.of {
-            For::Procedure { procedure, .. } => estate.procedures.get(procedure).and_then(|p| p.if_it_fails.clone()),
+        let written = match &sequence.of {
+            For::Procedure { procedure, .. } => estate.procedures.get(procedure),
             For::Wish { .. } => None,
         };
+        let (if_it_fails, held_at_most) = (written.and_then(|p| p.if_it_fails.clone()), written.and_then(|p| p.held_at_most));
         Self {
             version: EVENT_VERSION,
             who: who.to_owned(),
@@ -172,6 +176,7 @@ impl Begun {
             if_it_fails,
             values,
             preflight,
+            held_at_most,
             window: None,
             in_freeze: BTreeSet::new(),
             forecast: None,

@@ -28,6 +28,9 @@ pub struct ActBegun {
     pub user: String,
     /// The process, where one was started.
     pub pid: Option<u32>,
+    /// When that started, in clock ticks since boot: with its number, which process it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub started: Option<u64>,
     /// Log positions taken just before, by source.
     pub marks: BTreeMap<String, LogMark>,
 }
@@ -284,6 +287,13 @@ pub enum Order {
         /// Whose patterns.
         kind: StepKind,
         /// The act whose log positions count.
+        act: ActId,
+    },
+    /// End an act that is under way and changes nothing: its outcome is no longer waited for.
+    Recall {
+        /// The act's step.
+        step: StepId,
+        /// The identity.
         act: ActId,
     },
     /// Stop looking for this step.

@@ -310,7 +310,7 @@ impl WayBack<'_> {
             slow_ms: known.map_or(fallback * 2, |s| s.slow_ms),
             basis: known.map(|s| s.basis).unwrap_or_default(),
             line: other.and_then(|s| s.line),
-            subject: Subject::Service(OnService { address, kind }),
+            subject: Subject::Service(OnService::new(&self.run.begun.services[&address], kind)),
             why,
             found,
             waits,

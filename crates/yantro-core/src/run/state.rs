@@ -320,6 +320,8 @@ pub struct Run {
     pub(super) preflight: Vec<(Preflight, Answer)>,
     /// Whether the last moment to put back has passed.
     pub(super) past_last_moment: bool,
+    /// Since when it is held.
+    pub(super) held_since: Option<Timestamp>,
     pub(super) frozen: BTreeMap<String, Frozen>,
     pub(super) notes: Vec<(Timestamp, String, String)>,
     pub(super) taken_by: Option<(Timestamp, String)>,
@@ -360,6 +362,7 @@ impl Run {
             preflighting: false,
             preflight: Vec::new(),
             past_last_moment: false,
+            held_since: None,
             frozen: BTreeMap::new(),
             notes: Vec::new(),
             taken_by: None,
@@ -618,6 +621,13 @@ impl Run {
         Some(patience_ends + within + Duration::from_secs(5))
     }
 
+    /// When a hold becomes a put-back, where it does.
+    pub fn hold_ends(&self) -> Option<Timestamp> {
+        let since = self.held_since.filter(|_| !self.giving_up && self.part == Part::Forward && self.acts_given() > 0)?;
+        let at_most = self.begun.held_at_most.filter(|_| !self.causes.contains(&HoldCause::Standstill))?;
+        Some(since + at_most.0)
+    }
+
     /// When the run next wants waking; `None` when it waits for answers or for a person.
     pub fn next_deadline(&self) -> Option<Timestamp> {
         let begins = self.causes.is_empty() && !self.giving_up;
@@ -638,6 +648,6 @@ impl Run {
         });
         let last_moment = self.last_moment().filter(|_| !self.past_last_moment && self.part == Part::Forward && self.acts_given() > 0);
         let again = self.ready.iter().filter(|_| begins).filter_map(|(_, s)| self.step_now(*s).look_again_at);
-        steps.chain(again).chain(self.lost.values().copied()).chain(last_moment).min()
+        steps.chain(again).chain(self.lost.values().copied()).chain(last_moment).chain(self.hold_ends()).min()
     }
 }

@@ -2,6 +2,7 @@
 
 mod forecast;
 mod layout;
+mod least_felt;
 mod plan;
 pub mod plays;
 mod preflight;
@@ -17,7 +18,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    estate::{Estate, IfItFails, Impact, Rung, file::FreezeBegin},
+    estate::{Estate, IfItFails, Impact, Rung, Service, file::FreezeBegin},
     name::{Address, GroupName, HostName, ProcedureName},
     state::SeenState,
     time::{Span, Timestamp},
@@ -25,6 +26,7 @@ use crate::{
 
 pub use forecast::{Basis, Estimate, Usual, kept_under};
 pub use layout::lay_out;
+pub use least_felt::{Felt, Prefer};
 pub(crate) use plan::hits;
 pub use plan::plan;
 pub use preflight::preflight;
@@ -176,15 +178,18 @@ struct WrittenSubject {
     /// What is done, where that is no stop, start, reload or waiting for a service.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     task: Option<Box<Task>>,
+    /// Its start is something else's: it is awaited (R11).
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    comes_back: bool,
 }
 
 impl From<Subject> for WrittenSubject {
     fn from(subject: Subject) -> Self {
         match subject {
-            Subject::Service(on) => Self { kind: on.kind, address: Some(on.address), task: None },
+            Subject::Service(on) => Self { kind: on.kind, address: Some(on.address), task: None, comes_back: on.comes_back },
             Subject::Task(task) => {
                 let address = if let Task::Act { address, .. } = task.as_ref() { Some(address.clone()) } else { None };
-                Self { kind: task.kind(), address, task: Some(task) }
+                Self { kind: task.kind(), address, task: Some(task), comes_back: false }
             }
         }
     }
@@ -195,7 +200,9 @@ impl TryFrom<WrittenSubject> for Subject {
     fn try_from(written: WrittenSubject) -> Result<Self, Self::Error> {
         match written {
             WrittenSubject { task: Some(task), .. } => Ok(Subject::Task(task)),
-            WrittenSubject { kind, address: Some(address), task: None } => Ok(Subject::Service(OnService { address, kind })),
+            WrittenSubject { kind, address: Some(address), task: None, comes_back } => {
+                Ok(Subject::Service(OnService { address, kind, comes_back }))
+            }
             WrittenSubject { address: None, task: None, .. } => Err("a step has a service or a task"),
         }
     }
@@ -219,6 +226,19 @@ pub struct OnService {
     pub address: Address,
     /// What is done.
     pub kind: StepKind,
+    /// Its start is something else's: it is awaited (R11).
+    pub comes_back: bool,
+}
+
+impl OnService {
+    /// A step of this kind on a service.
+    pub fn new(service: &Service, kind: StepKind) -> Self {
+        Self { address: service.address.clone(), kind, comes_back: kind == StepKind::Start && service.brought_back_by.is_some() }
+    }
+    /// What is done, in a word.
+    pub fn word(&self) -> &'static str {
+        if self.comes_back { "await the return of" } else { self.kind.word() }
+    }
 }
 
 /// Which part of a run a step belongs to.
@@ -351,7 +371,7 @@ impl Step {
     /// What it does, in a few words: `stop quay-1/fares-db`, or the title of its line.
     pub fn says(&self) -> String {
         match &self.subject {
-            Subject::Service(on) => format!("{} {}", on.kind.word(), on.address),
+            Subject::Service(on) => format!("{} {}", on.word(), on.address),
             Subject::Task(task) => self.settings.as_ref().and_then(|s| s.title.clone()).unwrap_or_else(|| task.says()),
         }
     }
@@ -359,7 +379,7 @@ impl Step {
     pub fn does(&self) -> &str {
         match self.task() {
             Some(Task::Act { act, .. }) => act,
-            _ => self.kind().word(),
+            _ => self.service().map_or(self.kind().word(), |on| on.word()),
         }
     }
     /// What names it in a row: the service's address, or what is done.
@@ -620,6 +640,9 @@ pub struct Plan {
     /// The values that its texts are filled with: answers to its questions, secrets as references.
     #[serde(default)]
     pub values: BTreeMap<String, String>,
+    /// Where the order that users feel least was asked for: what it comes to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub felt: Option<Felt>,
 }
 
 impl Plan {

@@ -460,6 +460,7 @@ impl<'a> Work<'a> {
             hits,
             preflight: Vec::new(),
             values: BTreeMap::new(),
+            felt: None,
         }
     }
 
@@ -524,7 +525,7 @@ impl<'a> Work<'a> {
                 waits.sort_by_key(|w| w.step);
                 Step {
                     id: number[v],
-                    subject: Subject::Service(OnService { address: self.address(i).clone(), kind }),
+                    subject: Subject::Service(OnService::new(self.services[i as usize], kind)),
                     why: why.expect("a node is only made for what has a reason"),
                     found: self.seen[i as usize],
                     waits,

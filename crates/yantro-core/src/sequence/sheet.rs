@@ -44,13 +44,18 @@ pub fn command_of(step: &Step, estate: &Estate, plan: &Plan) -> StepCommand {
     let service = step.address().and_then(|a| estate.services.get(a));
     match (step.service(), step.task(), service) {
         (Some(on), _, Some(service)) => {
-            out.command = service_command(service, on.kind);
+            if !on.comes_back {
+                out.command = service_command(service, on.kind);
+            }
             out.proof = service
                 .ladder_of(on.kind)
                 .iter()
                 .map(|r| if on.kind == StepKind::Stop { format!("gone: {}", r.kind.says()) } else { r.kind.says() })
                 .collect();
-            if matches!(on.kind, StepKind::Start | StepKind::Reload | StepKind::Stop) {
+            if on.comes_back {
+                out.proof
+                    .insert(0, format!("{} starts it again, as a new process", service.brought_back_by.as_deref().unwrap_or_default()));
+            } else if matches!(on.kind, StepKind::Start | StepKind::Reload | StepKind::Stop) {
                 out.carried(service, on.kind);
             }
         }

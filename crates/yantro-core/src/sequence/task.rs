@@ -324,6 +324,7 @@ pub fn stand_in(host: &HostName, name: &str, runner: ServiceRunner, ladder: Vec<
         expected: Expected::Either,
         impact: Impact::default(),
         hands_off: None,
+        brought_back_by: None,
         owner: None,
         logs: Vec::new(),
         configuration: Vec::new(),

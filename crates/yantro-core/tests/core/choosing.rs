@@ -5,7 +5,7 @@ use std::{collections::BTreeSet, time::Duration};
 use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
-    estate::{Service, ServiceRunner},
+    estate::{Service, ServiceRunner, vet_with},
     graph::{EstateGraph, Toward, loop_of},
     name::Address,
     overrides::{Override, applied},
@@ -13,7 +13,7 @@ use yantro_core::{
     selection::resolve,
 };
 
-use crate::estates::{addresses, estate};
+use crate::estates::{addresses, estate, toml};
 
 /// Two hosts, a service with copies, groups.
 const FERRIES: &str = "[host.pier]\nreach = \"here\"\naddress = \"127.0.0.2\"\n[group.gates]\n\
@@ -144,6 +144,7 @@ fn what_one_run_puts_over_the_estate_leaves_the_rest_as_it_is() {
         args: Some(vec!["--slow".to_owned()]),
         start_patience: Some("90s".parse().unwrap()),
         stop_patience: None,
+        written: None,
     };
     let seen = applied(&service, Some(&over));
     let ServiceRunner::Process(runner) = &seen.runner else { panic!("it is run as a process") };
@@ -163,4 +164,34 @@ fn an_environment_is_put_over_key_by_key() {
     let ServiceRunner::Process(runner) = &twice.runner else { panic!("it is run as a process") };
     let keys: BTreeSet<&str> = runner.env.keys().map(String::as_str).collect();
     assert_eq!((runner.env["LANE"].as_str(), keys.contains("LANE")), ("2", true));
+}
+
+/// Any setting can be put over for one run, as the estate file writes it; only that service changes.
+#[test]
+fn what_is_written_for_one_run_is_vetted_into_the_estate() {
+    let text = toml("app -> db", "");
+    let over = |written: &str| Override { written: Some(written.to_owned()), ..Override::default() };
+    let settings = over("steady = \"5s\"\nstart.must_see = [\"ready\"]\nladder = [{ rung = \"port\", port = 4999 }]\nlogs = [\"x.log\"]")
+        .settings()
+        .unwrap();
+    let seen = vet_with(&text, "/e", &[("h/db".parse().unwrap(), settings)].into()).estate.unwrap();
+    let (plain, _) = estate("app -> db", "");
+    let db = &seen.services[&"h/db".parse::<Address>().unwrap()];
+    assert_eq!((db.steady.0, db.start.patterns.must_see.as_slice()), (Duration::from_secs(5), ["ready".to_owned()].as_slice()));
+    assert_eq!(db.ladder[1].kind.says(), "port 4999");
+    let app = "h/app".parse::<Address>().unwrap();
+    assert_eq!(seen.services[&app], plain.services[&app]);
+}
+
+#[rstest]
+#[case::unknown_key("steadyy = \"5s\"", "\"steadyy\" is no key")]
+#[case::wrong_type("steady = 5", "steady")]
+#[case::which_service_it_is("host = \"quay\"", "\"host\" says which service this is")]
+#[case::another_service("[service.other]\nsteady = \"1s\"", "the service \"other\"")]
+#[case::the_whole_estate("[limits]\nat_once = 1", "\"limits\" is no setting of one service")]
+#[case::no_toml("steady =", "this is not TOML")]
+fn what_is_no_setting_of_one_service_is_refused(#[case] written: &str, #[case] says: &str) {
+    let faults = Override { written: Some(written.to_owned()), ..Override::default() }.settings().unwrap_err();
+    assert!(faults.iter().any(|f| f.message.contains(says)), "{faults:?}");
+    assert!(faults.iter().all(|f| !f.mend.is_empty()));
 }

@@ -1,7 +1,7 @@
 //! Sequences, as facts.
 
 use rstest::rstest;
-use yantro_core::sequence::{Ask, Plan, Request, StepKind, Usual, Wish, plan};
+use yantro_core::sequence::{Ask, Plan, Prefer, Request, StepKind, Usual, Wish, plan};
 
 use crate::estates::{addresses, estate, facts};
 
@@ -145,4 +145,36 @@ fn a_group_that_would_fall_below_what_it_keeps_up_must_be_named() {
         plan.sequence.steps.iter().any(|s| s.address().unwrap().service.as_str() == "hall"),
         "with the gates all down, the hall goes too"
     );
+}
+
+/// The order that users feel least takes down late what they need, and keeps every relation.
+#[test]
+fn what_users_feel_goes_down_last_where_that_is_asked() {
+    let more = "[service.desk]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 9 }]\nrelies_on = [\"db\"]\nimpact = \"outage\"\n\
+                stop = { usually = \"1s\" }\nstart = { usually = \"1s\" }\n\
+                [service.batch]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 8 }]\nrelies_on = [\"db\"]\nstop = { usually = \"40s\", patience = \"2m\" }\n";
+    let (estate, graph) = estate("db", more);
+    let usual = Usual::new([], &estate);
+    let mut plan = plan(&estate, &graph, &facts(&estate, ""), &usual, &Request::new(Wish::Restart, addresses("db")));
+    assert_eq!(drawn(&plan), "-batch -desk | -db | +db | +batch +desk");
+    let soonest = plan.sequence.usual_ms;
+    plan.prefer(Prefer::LeastFelt, &estate);
+    assert_eq!(drawn(&plan), "-batch | -desk | -db | +db | +batch +desk");
+    let felt = plan.felt.unwrap();
+    assert!(felt.soonest_away_ms >= felt.away_ms + 39_000, "{felt:?}");
+    assert_eq!((plan.sequence.usual_ms, felt.longer_ms), (soonest + 1_000, 1_000));
+    assert_eq!(felt.says(), "users are without services 39s less in all, and it takes 1s longer");
+    for step in &plan.sequence.steps {
+        assert!(step.waits.iter().all(|w| w.step < step.id), "steps wait on steps before them");
+    }
+}
+
+#[test]
+fn where_nothing_is_felt_the_order_stays() {
+    let mut plan = planned(FERRY, "", "", Wish::Restart, "db");
+    let before = plan.sequence.steps.clone();
+    let (estate, _) = estate(FERRY, "");
+    plan.prefer(Prefer::LeastFelt, &estate);
+    assert_eq!(plan.sequence.steps, before);
+    assert_eq!(plan.felt.unwrap().says(), "no allowed order is felt less than the one that ends soonest");
 }

@@ -412,3 +412,31 @@ proptest! {
         }
     }
 }
+
+/// What only waits is not waited for once the way is left, and work that changes nothing is ended in the middle.
+#[rstest]
+#[case::a_wait("until = [{ rung = \"file\", path = \"/e/x\" }], title = \"slow\", patience = \"30m\"", false)]
+#[case::a_pause("pause = \"30m\", title = \"slow\"", false)]
+#[case::work_that_changes_nothing("work = [\"bin/count\"], title = \"slow\", changes_nothing = true", true)]
+#[case::work("work = [\"bin/count\"], title = \"slow\", counter = { work = [\"bin/undo\"] }", false)]
+fn what_is_safe_to_end_is_recalled_when_the_way_is_left(#[case] slow: &str, #[case] recalled: bool) {
+    let more = written(
+        "",
+        &[
+            "stop = [\"alone\"]",
+            &format!("{slow}, alongside = true"),
+            "work = [\"bin/bad\"], title = \"bad\", changes_nothing = true, alongside = true, if_it_fails = \"put-back\"",
+        ],
+    );
+    let mut world = world(&more, "", &[]);
+    world.failing_work = vec!["bad".to_owned()];
+    world.slow_work = vec!["slow".to_owned()];
+    let run = world.play_procedure("night", &[], Operator::GivesUp).unwrap();
+    assert_eq!((run.state(), world.state(&at("alone"))), (RunState::PutBack, SeenState::Proven));
+    assert_eq!(world.recalled.contains(&"slow".to_owned()), recalled, "{:?}", world.recalled);
+    let slow = run.steps().find(|(s, _)| s.says() == "slow").unwrap().1;
+    let took = slow.ended_at.unwrap().since(run.began_at);
+    let is_wait = !recalled && world.works.iter().all(|w| w != "slow");
+    assert_eq!(matches!(slow.state, StepState::Ended(StepEnd::PassedOver { .. })), is_wait || recalled, "{:?}", slow.state);
+    assert!(took.as_secs() < 60, "{took:?}");
+}

@@ -408,3 +408,54 @@ fn open_deadlines_move_by_the_time_the_server_was_away(#[case] for_ms: u64, #[ca
     assert_eq!(moved, before + std::time::Duration::from_millis(for_ms));
     assert_eq!(run.run.hold_no().is_some(), held);
 }
+
+const KEPT: &str = "[service.lamp]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 9 }]\nrelies_on = [\"db\"]\nbrought_back_by = \"the keeper\"\n\
+                    [service.beam]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 8 }]\nrelies_on = [\"lamp\"]\n";
+
+/// R11: what something else brings back is stopped, never started, and must be seen to have come back.
+#[test]
+fn what_something_else_brings_back_is_recycled() {
+    let mut world = world("db", KEPT, "", &[]);
+    let run = world.play(&Request::new(Wish::Restart, addresses("lamp")), Operator::GivesUp).unwrap();
+    assert_eq!(run.state(), RunState::Finished);
+    let acts: Vec<String> = world.acts.iter().map(|(k, a)| format!("{} {}", k.word(), a.service)).collect();
+    assert_eq!(acts, ["stop beam", "stop lamp", "start beam"]);
+    let back = run.steps().find(|(s, _)| s.says() == "await the return of h/lamp").expect("it is awaited").1;
+    assert_eq!(back.state, StepState::Ended(StepEnd::Done));
+    assert!(back.acts.is_empty() && back.began_at.is_some(), "proven, and no act given");
+}
+
+#[test]
+fn what_does_not_come_back_in_time_holds_and_is_never_started() {
+    let mut world = world("db", KEPT, "lamp=down beam=down", &[]);
+    let run = world.play(&Request::new(Wish::Start, addresses("beam lamp")), Operator::GivesUp).unwrap();
+    assert_eq!(run.state(), RunState::GivenUp);
+    assert!(world.acts.iter().all(|(_, a)| *a != at("lamp") && *a != at("beam")), "{:?}", world.acts);
+}
+
+#[rstest]
+#[case::nobody_decides(Some("20m"), RunState::PutBack)]
+#[case::without_end(None, RunState::GivenUp)]
+fn a_hold_that_lasts_too_long_becomes_a_put_back_where_that_was_said(#[case] at_most: Option<&str>, #[case] end: RunState) {
+    let mut world = world("app -> db", "", "", &[("app", Fault::StartEnds(1))]);
+    let (estate, graph) = estate("app -> db", "");
+    let plan = yantro_core::sequence::plan(
+        &estate,
+        &graph,
+        &facts(&estate, ""),
+        &Default::default(),
+        &Request::new(Wish::Restart, addresses("db")),
+    );
+    let held_at_most = at_most.map(|t| t.parse().unwrap());
+    let begun = Begun { held_at_most, ..Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()) };
+    let run = world.run(begun, Operator::GivesUp).unwrap();
+    assert_eq!(run.state(), end);
+    if at_most.is_some() {
+        assert_eq!((world.state(&at("app")), world.state(&at("db"))), (SeenState::Proven, SeenState::Proven));
+        let why = world
+            .events
+            .iter()
+            .find_map(|(_, e)| if let Event::PutBackBegan { by, why } = e { Some(format!("{by}: {why}")) } else { None });
+        assert_eq!(why.unwrap(), "the hold's patience: it was held for 20m, and nobody decided");
+    }
+}

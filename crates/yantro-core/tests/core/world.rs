@@ -67,6 +67,10 @@ pub struct World {
     pub unlocked: BTreeSet<Address>,
     /// What work was done, by its title.
     pub works: Vec<String>,
+    /// Work that takes half a minute, by its title.
+    pub slow_work: Vec<String>,
+    /// Acts that were ended in the middle, by what they do.
+    pub recalled: Vec<String>,
     /// Work that ends badly, by its title.
     pub failing_work: Vec<String>,
     /// What work prints.
@@ -95,6 +99,8 @@ impl World {
             at_once: None,
             unlocked: BTreeSet::new(),
             works: Vec::new(),
+            slow_work: Vec::new(),
+            recalled: Vec::new(),
             failing_work: Vec::new(),
             output: String::new(),
             preflight: Answer::holds("so"),
@@ -259,7 +265,8 @@ impl World {
                 let address = planned.address().unwrap().clone();
                 self.always(run, kind, &address);
                 self.act(kind, &address);
-                let begun = ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, marks: BTreeMap::new() };
+                let begun =
+                    ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, started: None, marks: BTreeMap::new() };
                 self.later(1, Input::ActBegun { step, act, begun });
                 if kind != ActKind::Start {
                     self.later(2, Input::ActEnded { step, act, end: ActEnd::Sent });
@@ -270,7 +277,8 @@ impl World {
                     let end = self.work_ends(run, step);
                     self.later(1, Input::ActEnded { step, act, end });
                 } else if self.given.contains(&act.0) {
-                    let begun = ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, marks: BTreeMap::new() };
+                    let begun =
+                        ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, started: None, marks: BTreeMap::new() };
                     self.later(1, Input::ActBegun { step, act, begun });
                     if kind != ActKind::Start {
                         self.later(2, Input::ActEnded { step, act, end: ActEnd::Sent });
@@ -299,7 +307,8 @@ impl World {
                 self.rungs.insert(step.0, rungs);
                 let state = self.state(&address);
                 let (holds, against) = match kind {
-                    StepKind::Stop => (state == SeenState::Down, false),
+                    StepKind::Stop => (state == SeenState::Down || run.begun.services[&address].brought_back_by.is_some(), false),
+                    _ if run.begun.services[&address].brought_back_by.is_some() => (state == SeenState::Proven, false),
                     _ => (state == SeenState::Proven, state == SeenState::Down),
                 };
                 for rung in from as usize..rungs {
@@ -326,6 +335,10 @@ impl World {
                 );
                 self.unlocked.insert(address);
             }
+            Order::Recall { step, act } => {
+                self.recalled.push(run.begun.sequence.step(step).says());
+                self.later(1, Input::ActEnded { step, act, end: ActEnd::Signalled { signal: 15, output: String::new() } });
+            }
             Order::WatchLog { .. } | Order::Release => {}
         }
     }
@@ -335,10 +348,11 @@ impl World {
         let held = run.hold_no().is_some() && self.was_held;
         assert!(!held, "{} while held", planned.says());
         self.works.push(planned.says());
-        let begun = ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, marks: BTreeMap::new() };
+        let begun = ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, started: None, marks: BTreeMap::new() };
         self.later(1, Input::ActBegun { step, act, begun });
         let end = self.work_ends(run, step);
-        self.later(2, Input::ActEnded { step, act, end });
+        let slow = self.slow_work.contains(&planned.says());
+        self.later(if slow { 30_000 } else { 2 }, Input::ActEnded { step, act, end });
     }
 
     fn work_ends(&self, run: &Run, step: StepId) -> ActEnd {
@@ -368,6 +382,8 @@ impl World {
                 }
             }
             ActKind::Stop | ActKind::Clear if fault == Fault::IgnoresStop => self.state(address),
+            // What something else brings back is back before anyone looks.
+            ActKind::Stop if self.estate.services[address].brought_back_by.is_some() && fault == Fault::None => SeenState::Proven,
             ActKind::Stop | ActKind::Clear | ActKind::Force => SeenState::Down,
             ActKind::Reload | ActKind::Evidence(_) | ActKind::Further | ActKind::Work | ActKind::Announce => self.state(address),
         };

@@ -88,7 +88,7 @@ impl World {
         let (teller, reports) = unbounded_channel();
         let (here, service) = (Arc::clone(&self.here), Arc::new(service.clone()));
         let task = tokio::spawn(async move {
-            let climb = Climb { service, kind, from: 0, known, marks, since: Timestamp::from_ms(0) };
+            let climb = Climb { service, kind, from: 0, known, old: None, marks, since: Timestamp::from_ms(0) };
             here.climb(climb, move |report| drop(teller.send(report))).await;
         });
         Climbing { reports, task }

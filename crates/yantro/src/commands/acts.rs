@@ -7,8 +7,9 @@ use yantro_core::{
     name::{Address, GroupName},
     overrides::Overrides,
     run::event::AtLastMoment,
-    sequence::{Ask, StepKind, Why, Wish},
+    sequence::{Ask, Prefer, StepKind, Why, Wish},
     state::SeenState,
+    time::Span,
 };
 use yantro_engine::{BeginRequest, BoardView};
 use yantro_server::wire::{PlanView, RunBegun, roughly};
@@ -43,12 +44,8 @@ pub struct Selection {
     /// Work on so many services at once, where that is to be fewer than the estate allows.
     #[arg(long, value_name = "NUMBER")]
     at_once: Option<NonZeroU32>,
-    /// For this run only: ADDRESS:NAME=VALUE puts NAME into its environment.
-    #[arg(long, value_name = "ADDRESS:NAME=VALUE")]
-    env: Vec<String>,
-    /// For this run only: ADDRESS=90s is how long its start may take.
-    #[arg(long, value_name = "ADDRESS=TIME")]
-    patience: Vec<String>,
+    #[command(flatten)]
+    over: OverridesOf,
     /// Why, for the record.
     #[arg(long)]
     why: Option<String>,
@@ -59,18 +56,73 @@ pub struct Selection {
     hours: HoursOf,
 }
 
-/// Hours that a run is bound to.
+/// What one run puts over the settings of single services.
+#[derive(clap::Args)]
+pub struct OverridesOf {
+    /// For this run only: ADDRESS:NAME=VALUE puts NAME into its environment.
+    #[arg(long, value_name = "ADDRESS:NAME=VALUE")]
+    env: Vec<String>,
+    /// For this run only: ADDRESS=90s is how long its start may take.
+    #[arg(long, value_name = "ADDRESS=TIME")]
+    patience: Vec<String>,
+    /// For this run only: any setting as the estate file writes it; once for each.
+    #[arg(long, value_name = "ADDRESS: KEY = VALUE")]
+    for_this_run: Vec<String>,
+}
+
+impl OverridesOf {
+    pub fn overrides(&self) -> Result<Overrides, Failure> {
+        let mut overrides = Overrides::new();
+        for text in &self.env {
+            let parsed = text.split_once(':').and_then(|(a, rest)| Some((a.parse::<Address>().ok()?, rest.split_once('=')?)));
+            let Some((address, (name, value))) = parsed else {
+                return Err(Failure::own(format!("--env {text} cannot be read"), "write it as quay-1/fares-db:NAME=VALUE"));
+            };
+            overrides.entry(address).or_default().env.insert(name.to_owned(), value.to_owned());
+        }
+        for text in &self.patience {
+            let parsed = text.split_once('=').and_then(|(a, t)| Some((a.parse::<Address>().ok()?, t.parse().ok()?)));
+            let Some((address, patience)) = parsed else {
+                return Err(Failure::own(format!("--patience {text} cannot be read"), "write it as quay-1/fares-db=90s"));
+            };
+            overrides.entry(address).or_default().start_patience = Some(patience);
+        }
+        for text in &self.for_this_run {
+            let Some((address, line)) = text.split_once(':').and_then(|(a, line)| Some((a.parse::<Address>().ok()?, line.trim()))) else {
+                let mend = "write it as quay-1/fares-db: steady = \"5s\"";
+                return Err(Failure::own(format!("--for-this-run {text} cannot be read"), mend));
+            };
+            let written = overrides.entry(address).or_default().written.get_or_insert_default();
+            *written += &format!("{line}\n");
+        }
+        Ok(overrides)
+    }
+}
+
+/// How a run goes, and the hours that it is bound to.
 #[derive(clap::Args)]
 pub struct HoursOf {
     /// Name a change freeze to begin in all the same, with --why; once for each.
     #[arg(long, value_name = "FREEZE")]
     pub in_freeze: Vec<String>,
+    /// Take the order that users feel least, though it may take longer.
+    #[arg(long)]
+    pub least_felt: bool,
+    /// Put it back by itself once it was held for so long, such as 20m.
+    #[arg(long, value_name = "TIME")]
+    pub held_at_most: Option<Span>,
     /// The window that it must fit.
     #[arg(long, value_name = "WINDOW")]
     pub window: Option<String>,
     /// What it does when putting back would no longer fit the window.
     #[arg(long, value_enum, default_value_t, requires = "window")]
     pub at_last_moment: LastMoment,
+}
+
+impl HoursOf {
+    pub fn prefer(&self) -> Prefer {
+        if self.least_felt { Prefer::LeastFelt } else { Prefer::Soonest }
+    }
 }
 
 /// What a run does at the last moment to put back.
@@ -129,21 +181,6 @@ pub struct Wanted {
 
 impl Selection {
     fn request(self, wish: Wish) -> Result<BeginRequest, Failure> {
-        let mut overrides = Overrides::new();
-        for text in &self.env {
-            let parsed = text.split_once(':').and_then(|(a, rest)| Some((a.parse::<Address>().ok()?, rest.split_once('=')?)));
-            let Some((address, (name, value))) = parsed else {
-                return Err(Failure::own(format!("--env {text} cannot be read"), "write it as quay-1/fares-db:NAME=VALUE"));
-            };
-            overrides.entry(address).or_default().env.insert(name.to_owned(), value.to_owned());
-        }
-        for text in &self.patience {
-            let parsed = text.split_once('=').and_then(|(a, t)| Some((a.parse::<Address>().ok()?, t.parse().ok()?)));
-            let Some((address, patience)) = parsed else {
-                return Err(Failure::own(format!("--patience {text} cannot be read"), "write it as quay-1/fares-db=90s"));
-            };
-            overrides.entry(address).or_default().start_patience = Some(patience);
-        }
         Ok(BeginRequest {
             wish,
             selection: self.selection,
@@ -151,11 +188,13 @@ impl Selection {
             alone: self.alone,
             left_standing: self.left_standing.into_iter().collect::<BTreeSet<_>>(),
             below_keep_up: self.below_keep_up.into_iter().collect::<BTreeSet<_>>(),
-            overrides,
+            overrides: self.over.overrides()?,
             at_once: self.at_once,
             why: self.why,
             change: self.change,
+            prefer: self.hours.prefer(),
             in_freeze: self.hours.in_freeze.into_iter().collect(),
+            held_at_most: self.hours.held_at_most,
             window: self.hours.window,
             at_last_moment: self.hours.at_last_moment.into(),
         })
@@ -251,6 +290,9 @@ pub(crate) fn show(plan: &PlanView, line: &dyn Fn(String)) {
     let sequence = &plan.plan.sequence;
     line(format!("\n{}", tinted(Tint::Strong, sequence.of.says())));
     line(format!("{} About {} in all, 9 in 10 within {}.\n", plan.says, roughly(plan.forecast.likely_ms), roughly(plan.forecast.late_ms)));
+    if let Some(felt) = &plan.plan.felt {
+        line(format!("In the order that users feel least: {}.\n", felt.says()));
+    }
     let lined = sequence.steps.iter().any(|s| s.line.is_some());
     let mut table = marks::table(&["", "STEP", if lined { "OF" } else { "SERVICE" }, "FOUND", "USUALLY", "WHY"]);
     let (mut rank, mut in_line) = (None, None);

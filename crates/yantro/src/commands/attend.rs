@@ -48,6 +48,8 @@ fn request(wish: Wish, service: &str, why: Option<String>) -> BeginRequest {
         why,
         change: None,
         in_freeze: Default::default(),
+        prefer: Default::default(),
+        held_at_most: None,
         window: None,
         at_last_moment: Default::default(),
     }

@@ -154,6 +154,8 @@ async fn start_all(engine: &Engine, who: &str) -> Result<(), Failure> {
         at_once: None,
         change: None,
         in_freeze: BTreeSet::new(),
+        prefer: Default::default(),
+        held_at_most: None,
         window: None,
         at_last_moment: Default::default(),
         why: Some("the demo begins".to_owned()),

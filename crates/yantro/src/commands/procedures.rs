@@ -68,6 +68,8 @@ pub struct Terms {
     #[arg(long, value_name = "NUMBER")]
     change: Option<String>,
     #[command(flatten)]
+    over: acts::OverridesOf,
+    #[command(flatten)]
     hours: acts::HoursOf,
 }
 
@@ -181,11 +183,13 @@ impl Terms {
             from_line: self.from_line,
             left_standing: self.left_standing.iter().cloned().collect(),
             below_keep_up: self.below_keep_up.iter().cloned().collect(),
-            overrides: BTreeMap::new(),
+            overrides: self.over.overrides()?,
             at_once: self.at_once,
             why: self.why.clone(),
             change: self.change.clone(),
             in_freeze: self.hours.in_freeze.iter().cloned().collect(),
+            prefer: self.hours.prefer(),
+            held_at_most: self.hours.held_at_most,
             window: self.hours.window.clone(),
             at_last_moment: self.hours.at_last_moment.into(),
         })
@@ -347,29 +351,31 @@ impl Rehearse {
         Ok(if rehearsal.can_begin { Exit::Good } else { Exit::Failed })
     }
 
-    fn wished(&self, wish: Wish) -> BeginRequest {
-        BeginRequest {
+    fn wished(&self, wish: Wish) -> Result<BeginRequest, Failure> {
+        Ok(BeginRequest {
             wish,
             selection: self.selection.clone(),
             except: self.except.clone(),
             alone: self.alone,
             left_standing: self.terms.left_standing.iter().cloned().collect(),
             below_keep_up: self.terms.below_keep_up.iter().cloned().collect(),
-            overrides: BTreeMap::new(),
+            overrides: self.terms.over.overrides()?,
             at_once: self.terms.at_once,
             why: None,
             change: None,
             in_freeze: self.terms.hours.in_freeze.iter().cloned().collect(),
+            prefer: self.terms.hours.prefer(),
+            held_at_most: self.terms.hours.held_at_most,
             window: self.terms.hours.window.clone(),
             at_last_moment: self.terms.hours.at_last_moment.into(),
-        }
+        })
     }
 
     async fn online(&self, global: &Global) -> Result<Rehearsal, Failure> {
         let client = Client::find(global)?;
         let fails = self.if_fails.map_or(String::new(), |n| format!("?fails={n}"));
         match wish_of(&self.what) {
-            Some(wish) => client.post(&format!("/rehearsals{fails}"), &self.wished(wish)).await,
+            Some(wish) => client.post(&format!("/rehearsals{fails}"), &self.wished(wish)?).await,
             None => client.post(&format!("/procedures/{}/rehearsals{fails}", self.what), &self.terms.request()?).await,
         }
     }

@@ -160,7 +160,7 @@ impl Show {
             say.line(tinted(Tint::Alarm, because));
         }
         for (address, over) in &view.overrides {
-            say.line(tinted(Tint::Moving, format!("for this run only, {address}: {}", serde_json::to_string(over).unwrap_or_default())));
+            say.line(tinted(Tint::Moving, format!("for this run only, {address}: {}", over.says().join(", "))));
         }
         say.line("");
         let mut table = marks::table(&["", "STEP", "OF", "STATE", "TOOK"]);

@@ -8,7 +8,7 @@ mod whole;
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use serde_json::Value;
+use serde_json::{Map, Value};
 
 use super::{
     fault::{Fault, Faults},
@@ -32,6 +32,11 @@ pub struct Vetted {
 ///
 /// The size is judged before anything else: see [`MAX_BYTES`].
 pub fn vet(text: &str, folder: &str) -> Vetted {
+    vet_with(text, folder, &BTreeMap::new())
+}
+
+/// Vets an estate file as one run sees it: with settings put over those of single services, by address.
+pub fn vet_with(text: &str, folder: &str, over: &BTreeMap<Address, Map<String, Value>>) -> Vetted {
     let mut faults = Faults::new(text);
     if text.len() > MAX_BYTES {
         faults.error(
@@ -44,7 +49,7 @@ pub fn vet(text: &str, folder: &str) -> Vetted {
     }
     let (sound, places) = structure::read(text, &mut faults);
     let estate = match serde_json::from_value::<EstateFile>(sound.clone()) {
-        Ok(file) => Some(Vetting { file, sound, places, folder, faults: &mut faults }.estate()),
+        Ok(file) => Some(Vetting { file, sound, places, folder, over, faults: &mut faults }.estate()),
         Err(error) => {
             // Whatever keeps it from being read was told with its place.
             if !faults.any_error() {
@@ -65,6 +70,8 @@ struct Vetting<'v, 't> {
     sound: Value,
     places: Places,
     folder: &'v str,
+    /// What a run puts over single services.
+    over: &'v BTreeMap<Address, Map<String, Value>>,
     faults: &'v mut Faults<'t>,
 }
 
@@ -322,6 +329,11 @@ impl Vetting<'_, '_> {
             }
             lay_over(&mut layer, all);
             all = layer;
+        }
+        if let Some(over) = self.over.get(&address) {
+            let mut over = Value::Object(over.clone());
+            lay_over(&mut over, all);
+            all = over;
         }
         let mut values: BTreeMap<String, String> = BTreeMap::from([
             ("host".to_owned(), address.host.to_string()),

@@ -48,6 +48,7 @@ impl Vetting<'_, '_> {
                 purpose: file.purpose.clone(),
                 questions,
                 if_it_fails,
+                held_at_most: file.held_at_most,
                 lines,
                 dir: self.base(),
                 name: name.clone(),

@@ -98,6 +98,22 @@ impl Vetting<'_, '_> {
                 "say who looks after it, and why nobody should act on it here",
             );
         }
+        if let Some(by) = &s.brought_back_by {
+            let place = self.at(draft, "brought_back_by");
+            if by.trim().is_empty() {
+                let what = format!("{address} is brought back, and it is not said by what");
+                self.faults.error("missing-reason", place.clone(), what, "say who or what starts it again");
+            }
+            if !matches!(runner, ServiceRunner::Process(_)) || s.hands_off.is_some() {
+                let what = format!("{address} is brought back by {by}, and a new process of it could not be told from the old one");
+                let mend = "describe it with `run_by = \"process\"`, its program and arguments, and without hands_off";
+                self.faults.error("contradiction", place.clone(), what, mend);
+            }
+            if stop.attempts.is_some_and(|n| n > 1) {
+                let what = format!("{address} would be stopped again once {by} has brought it back");
+                self.faults.error("contradiction", place, what, "take `attempts` out of its stop");
+            }
+        }
         let reload = self.reload(draft, &runner, start.patience.unwrap_or(Span::secs(60)));
         Service {
             address: address.clone(),
@@ -109,6 +125,7 @@ impl Vetting<'_, '_> {
             expected: s.expected.unwrap_or_default(),
             impact: impact(s.impact.as_ref()),
             hands_off: s.hands_off.clone(),
+            brought_back_by: s.brought_back_by.clone(),
             owner: s.owner.clone(),
             logs: s.logs.iter().map(|l| self.path(l)).collect(),
             configuration: s.configuration.iter().map(|l| self.path(l)).collect(),

@@ -136,8 +136,13 @@ impl Turn<'_> {
 
     pub(super) fn before_start(&mut self, step: StepId, address: &Address, state: SeenState, of: &dyn Fn(&Address) -> SeenState) {
         let had_attempt = self.run.step_now(step).attempts > 0;
-        // What it must never be up with (R6).
         let service = self.run.service(step).clone();
+        if service.brought_back_by.is_some() {
+            // Never started by us (R11). What this run stopped must be seen to have come back.
+            let stopped = self.run.steps().any(|(s, n)| s.is_on(address) && s.kind() == StepKind::Stop && !n.acts.is_empty());
+            return if state == SeenState::Proven && !stopped { self.end(step, StepEnd::Unneeded) } else { self.prove(step) };
+        }
+        // What it must never be up with (R6).
         for other in &service.never_with {
             if of(other).is_up() || matches!(of(other), SeenState::OutOfReach) {
                 return self.fail(step, format!("{address} must never be up with {other}, which is {}", of(other)), false);

@@ -140,7 +140,12 @@ impl Turn<'_> {
         let steps: Vec<StepId> = self.run.steps().filter(|(_, n)| !n.state.has_ended()).map(|(s, _)| s.id).collect();
         for step in steps {
             match self.run.step_now(step).state {
-                StepState::Acting { .. } => {}
+                StepState::Acting { .. } => {
+                    let act = self.run.step_now(step).acts.last().filter(|a| a.end.is_none()).map(|a| a.act);
+                    if let Some(act) = act.filter(|_| self.may_be_recalled(step)) {
+                        self.order(Order::Recall { step, act });
+                    }
+                }
                 StepState::Proving { .. } => {
                     self.order(Order::StopLooking { step });
                     self.end(

@@ -17,7 +17,7 @@ use super::{
 use crate::{
     estate::{Force, IfItFails},
     name::{Address, ProcedureName},
-    sequence::{Part, StepId, StepKind},
+    sequence::{Part, StepId, StepKind, Task},
     state::{SeenState, Verdict},
     time::Timestamp,
 };
@@ -327,7 +327,18 @@ impl Turn<'_> {
         let left: Vec<StepId> = self.run.steps().filter(|(_, n)| !n.state.has_ended()).map(|(s, _)| s.id).collect();
         for step in left {
             let now = self.run.step_now(step);
+            let (is_wait, act) = (self.is_wait(step), now.acts.last().filter(|a| a.end.is_none()).map(|a| a.act));
             match now.state {
+                // To wait any longer is of no use: nothing has to be awaited before the way is left.
+                StepState::Proving { .. } | StepState::Pausing { after_act: true, .. } if is_wait => {
+                    self.order(Order::StopLooking { step });
+                    self.end(step, StepEnd::PassedOver { by: by.to_owned(), why: why.to_owned() });
+                }
+                StepState::Acting { .. } if self.may_be_recalled(step) => {
+                    if let Some(act) = act {
+                        self.order(Order::Recall { step, act });
+                    }
+                }
                 StepState::Acting { .. } | StepState::Proving { .. } | StepState::Pausing { after_act: true, .. } => {}
                 StepState::Waiting | StepState::Pausing { .. } | StepState::Asking { answer: Some(_), .. } if now.attempts == 0 => {
                     self.end(step, StepEnd::NotBegun);
@@ -335,6 +346,17 @@ impl Turn<'_> {
                 _ => self.end(step, StepEnd::PassedOver { by: by.to_owned(), why: why.to_owned() }),
             }
         }
+    }
+
+    /// Whether a step only waits for something: ending it leaves nothing half done.
+    fn is_wait(&self, step: StepId) -> bool {
+        let task = self.run.begun.sequence.step(step).task();
+        matches!(task, Some(Task::Until { .. } | Task::Look { .. } | Task::Pause { .. } | Task::UntilTime { .. }))
+    }
+
+    /// Whether an act under way may be ended in the middle: work that changes nothing.
+    fn may_be_recalled(&self, step: StepId) -> bool {
+        matches!(self.run.begun.sequence.step(step).task(), Some(Task::Work(work)) if work.changes_nothing)
     }
 
     fn divert_planned(&mut self, planned: Result<Divert, String>) {
@@ -401,6 +423,7 @@ impl Turn<'_> {
             }
         }
         self.last_moment();
+        self.held_long_enough();
         let late: Vec<Address> = self.run.lost.iter().filter(|(_, ends)| **ends <= self.now).map(|(a, _)| a.clone()).collect();
         for address in late {
             self.lost_for_good(address);
@@ -422,6 +445,15 @@ impl Turn<'_> {
                 self.put_back("the window's rule", &why);
             }
             AtLastMoment::GoOn => {}
+        }
+    }
+
+    /// A hold has no end unless that was said, and then it becomes a put-back (R29). A standstill does not.
+    fn held_long_enough(&mut self) {
+        let Some((at_most, until)) = self.run.begun.held_at_most.zip(self.run.hold_ends()) else { return };
+        if until <= self.now {
+            let why = format!("it was held for {at_most}, and nobody decided");
+            self.put_back("the hold's patience", &why);
         }
     }
 

@@ -170,9 +170,13 @@ impl Run {
                     self.lost.remove(address);
                 }
                 self.causes.insert(cause.clone());
+                self.held_since.get_or_insert(at);
             }
             Event::Unheld { cause, .. } => {
                 self.causes.remove(cause);
+                if self.causes.is_empty() {
+                    self.held_since = None;
+                }
                 let old = self.preflighted_at.is_some_and(|taken| at.since(taken) > PREFLIGHT_COUNTS);
                 if old || matches!(cause, HoldCause::Preflight { .. }) {
                     self.preflighted_at = None;
@@ -200,6 +204,7 @@ impl Run {
         self.part_planned = false;
         self.causes.retain(|c| matches!(c, HoldCause::Standstill | HoldCause::Storage { .. }));
         self.lost.clear();
+        self.held_since = None;
     }
 
     fn goes_on_with(&mut self, steps: &[Step]) {
