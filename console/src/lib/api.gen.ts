@@ -610,6 +610,11 @@ export interface components {
              * @description The process, where one was started.
              */
             pid?: number | null;
+            /**
+             * Format: uint64
+             * @description When that started, in clock ticks since boot: with its number, which process it is.
+             */
+            started?: number | null;
             /** @description As whom. */
             user: string;
         };
@@ -894,6 +899,11 @@ export interface components {
              */
             except: string[];
             /**
+             * @description How long it may be held before it is put back by itself; without, as the procedure says, or without end.
+             * @default null
+             */
+            held_at_most: components["schemas"]["Span"] | null;
+            /**
              * @description Change freezes that it is begun in all the same, by name; with a reason.
              * @default []
              */
@@ -910,6 +920,11 @@ export interface components {
             overrides: {
                 [key: string]: components["schemas"]["Override"];
             };
+            /**
+             * @description Which of the allowed orders is taken.
+             * @default soonest
+             */
+            prefer: components["schemas"]["Prefer"];
             /** @description Of what: addresses, names, globs, `group:`, `host:`, `reliant-on:`, `needed-by:`. */
             selection: string[];
             /**
@@ -973,6 +988,11 @@ export interface components {
              * @default null
              */
             from_line: number | null;
+            /**
+             * @description How long it may be held before it is put back by itself; nothing: without end.
+             * @default null
+             */
+            held_at_most: components["schemas"]["Span"] | null;
             /**
              * @description What happens when a step fails, where neither it nor its service says.
              * @default null
@@ -1670,6 +1690,24 @@ export interface components {
             /** @description The piece of text at fault, in bytes from the start of the file. */
             span: components["schemas"]["Range_of_uint"];
         };
+        /** @description What an order that users feel least comes to, beside the one that ends soonest. */
+        Felt: {
+            /**
+             * Format: uint64
+             * @description The same in this order.
+             */
+            away_ms: number;
+            /**
+             * Format: uint64
+             * @description How many milliseconds longer it takes.
+             */
+            longer_ms: number;
+            /**
+             * Format: uint64
+             * @description Milliseconds, summed over services, that users are without them in the order that ends soonest.
+             */
+            soonest_away_ms: number;
+        };
         /** @description One line of a followed log. */
         FollowedLine: {
             /** @description The service. */
@@ -2056,6 +2094,11 @@ export interface components {
              * @default null
              */
             stop_patience: components["schemas"]["Span"] | null;
+            /**
+             * @description Any other setting, written as under `[service.NAME]` in the estate file: `steady = "5s"`,
+             *     `start.must_see = ["…"]`. Vetted with the whole estate when the run is planned.
+             */
+            written?: string | null;
         };
         /** @description Which part of a run a step belongs to. */
         Part: "forward" | "put-back" | "divert";
@@ -2103,6 +2146,8 @@ export interface components {
         Plan: {
             /** @description What must be said in so many words. */
             asks: components["schemas"]["Ask"][];
+            /** @description Where the order that users feel least was asked for: what it comes to. */
+            felt?: components["schemas"]["Felt"] | null;
             /** @description What users notice, the gravest first. */
             hits: components["schemas"]["Hit"][];
             /** @description What is left alone. */
@@ -2130,6 +2175,8 @@ export interface components {
             asks: components["schemas"]["Ask"][];
             /** @description Whether it can be begun as it is. */
             can_begin: boolean;
+            /** @description Where the order that users feel least was asked for: what it comes to. */
+            felt?: components["schemas"]["Felt"] | null;
             /** @description How long it takes. */
             forecast: components["schemas"]["Forecast"];
             /** @description What users notice, the gravest first. */
@@ -2157,6 +2204,8 @@ export interface components {
         };
         /** @description A port: a number, or text that becomes one once `{name}` is put in. */
         PortFile: number | string;
+        /** @description Which of the allowed orders is taken. */
+        Prefer: "soonest" | "least-felt";
         /** @description A look taken before the first act. */
         Preflight: {
             /** @description Where it is looked at. */
@@ -2220,6 +2269,11 @@ export interface components {
         };
         /** @description `[procedure.NAME]`: a written sequence that mixes services with work. */
         ProcedureFile: {
+            /**
+             * @description How long a run of it may be held before it is put back by itself (default: without end).
+             * @default null
+             */
+            held_at_most: components["schemas"]["Span"] | null;
             /**
              * @description What happens when a step fails, where neither the step nor its service says.
              * @default null
@@ -2287,6 +2341,11 @@ export interface components {
              */
             from_line: number | null;
             /**
+             * @description How long it may be held before it is put back by itself; without, as the procedure says, or without end.
+             * @default null
+             */
+            held_at_most: components["schemas"]["Span"] | null;
+            /**
              * @description Change freezes that it is begun in all the same, by name; with a reason.
              * @default []
              */
@@ -2303,6 +2362,11 @@ export interface components {
             overrides: {
                 [key: string]: components["schemas"]["Override"];
             };
+            /**
+             * @description Which of the allowed orders is taken.
+             * @default soonest
+             */
+            prefer: components["schemas"]["Prefer"];
             /**
              * @description Why.
              * @default null
@@ -2339,6 +2403,8 @@ export interface components {
              * @description The edition of the estate.
              */
             edition: number;
+            /** @description How long a run of it may be held before it is put back by itself. */
+            held_at_most?: components["schemas"]["Span"] | null;
             /** @description What happens when a step fails, where neither step nor service says. */
             if_it_fails?: components["schemas"]["IfItFails"] | null;
             /** @description Its lines. */
@@ -2709,12 +2775,16 @@ export interface components {
              * @description The hold's number, while it is held.
              */
             hold?: number | null;
+            /** @description When the hold becomes a put-back by itself, where it does. */
+            hold_ends?: components["schemas"]["Timestamp"] | null;
             /** @description Its number. */
             id: components["schemas"]["RunId"];
             /** @description Change freezes that it was begun in all the same. */
             in_freeze: string[];
             /** @description When it will likely have ended; where it is held: if decided now. */
             likely_end?: components["schemas"]["Timestamp"] | null;
+            /** @description What having another procedure take over leads to, where that may be done now. */
+            may_divert?: string | null;
             /** @description What people wrote down, the first first. */
             notes: components["schemas"]["NoteView"][];
             /** @description What it put over the estate's settings, by address. */
@@ -3151,6 +3221,11 @@ export interface components {
              * @description How many contrary looks in a row make it ailing.
              */
             ailing_after: number;
+            /**
+             * @description What starts it again whenever it ends: a run may stop it, never starts it, and awaits a new process (R11).
+             * @default null
+             */
+            brought_back_by: string | null;
             /** @description Where its configuration is. */
             configuration: string[];
             /** @description Whether it should be up. */
@@ -3630,6 +3705,8 @@ export interface components {
              * @default default
              */
             basis: components["schemas"]["Basis"];
+            /** @description Its start is something else's: it is awaited (R11). */
+            comes_back?: boolean;
             /** @description Whether the run's length hangs on it. */
             critical: boolean;
             /** @description How its service was found. */

@@ -7,6 +7,7 @@
   import Confirm from '../parts/Confirm.svelte';
   import Picker from '../parts/Picker.svelte';
   import PlanAsks from '../parts/PlanAsks.svelte';
+  import ThisRun from '../parts/ThisRun.svelte';
   import PlanRanks from '../parts/PlanRanks.svelte';
 
   const wishes: { wish: Wish; does: string }[] = [
@@ -31,8 +32,16 @@
   let plan = $state.raw<PlanView | null>(null);
   let refused = $state.raw<Refused | null>(null);
   let asking = $state(false);
+  let overrides = $state.raw<BeginRequest['overrides']>({});
+  let prefer = $state<BeginRequest['prefer']>('soonest');
+  let heldAtMost = $state('');
+  /** What the last plan acted on: kept while one is refused, so that what is written can be mended. */
+  let actedOn = $state.raw<string[]>([]);
+  $effect(() => {
+    if (plan) actedOn = [...new Set(plan.sequence.steps.flatMap((s) => (s.address ? [s.address] : [])))].sort();
+  });
 
-  const request = $derived<BeginRequest>({ wish, selection: of, except: [], alone, left_standing: standing, below_keep_up: below, overrides: {}, at_once: atOnce, why: null, change: null, in_freeze: freezes, window: null, at_last_moment: 'hold' });
+  const request = $derived<BeginRequest>({ wish, selection: of, except: [], alone, left_standing: standing, below_keep_up: below, overrides, prefer, held_at_most: heldAtMost || null, at_once: atOnce, why: null, change: null, in_freeze: freezes, window: null, at_last_moment: 'hold' });
   /** States that matter to the plan: when one changes, it is worked out again. */
   const facts = $derived(live.board?.services.map((s) => s.seen.state).join() ?? '');
 
@@ -94,6 +103,7 @@
     </div>
     <p class="mt-1 text-ink2">{wishes.find((w) => w.wish === wish)?.does}</p>
 
+    {#if of.length > 0}<ThisRun services={actedOn} {overrides} {prefer} {heldAtMost} onoverrides={(o) => (overrides = o)} onprefer={(p) => (prefer = p)} onheld={(l) => (heldAtMost = l)} />{/if}
     {#if of.length === 0}
       <p class="sheet mt-4 p-4 text-ink2">Choose one or more services on the left, and see here what it comes to. Nothing is touched before you begin it.</p>
     {:else if refused}
@@ -102,7 +112,7 @@
       <p class="sheet mt-4 p-4 text-ink2">Working it out …</p>
     {:else}
       <div class="sheet mt-4 flex flex-wrap items-center gap-4 p-3.5">
-        <p class="min-w-0 flex-1"><b>{plan.says}</b> <span class="text-ink2">About {roughly(plan.forecast.likely_ms)} in all, 9 in 10 within {roughly(plan.forecast.late_ms)}.</span></p>
+        <p class="min-w-0 flex-1"><b>{plan.says}</b> <span class="text-ink2">About {roughly(plan.forecast.likely_ms)} in all, 9 in 10 within {roughly(plan.forecast.late_ms)}.{#if plan.felt} Felt least: {roughly(Math.max(0, plan.felt.soonest_away_ms - plan.felt.away_ms))} less without services in all{plan.felt.longer_ms > 0 ? `, ${roughly(plan.felt.longer_ms)} longer` : ''}.{/if}</span></p>
         <button class="btn btn-main" disabled={!plan.can_begin || !!live.board?.standstill} onclick={() => (asking = true)}>{name(wish)}…</button>
       </div>
       <p class="mt-2 flex flex-wrap items-center gap-2 text-ink2">

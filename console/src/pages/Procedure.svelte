@@ -8,6 +8,7 @@
   import Confirm from '../parts/Confirm.svelte';
   import Ghost from '../parts/Ghost.svelte';
   import Note from '../parts/Note.svelte';
+  import ThisRun from '../parts/ThisRun.svelte';
   import PlanAsks from '../parts/PlanAsks.svelte';
 
   let { name }: { name: string } = $props();
@@ -25,6 +26,10 @@
   let fails = $state<number | null>(null);
   let fromLine = $state<number | null>(null);
   let asking = $state(false);
+  let overrides = $state.raw<ProcedureRequest['overrides']>({});
+  let prefer = $state<ProcedureRequest['prefer']>('soonest');
+  let heldAtMost = $state('');
+  const actedOn = $derived([...new Set(played?.plan.sequence.steps.flatMap((s) => (s.address ? [s.address] : [])) ?? [])].sort());
 
   $effect(() => {
     void live.board?.edition;
@@ -34,7 +39,7 @@
     );
   });
 
-  const request = $derived<ProcedureRequest>({ answers: { ...answers }, from_line: fromLine, left_standing: standing, below_keep_up: below, overrides: {}, at_once: null, why: null, change: change || null, in_freeze: freezes, window: inWindow || null, at_last_moment: atLast });
+  const request = $derived<ProcedureRequest>({ answers: { ...answers }, from_line: fromLine, left_standing: standing, below_keep_up: below, overrides, prefer, held_at_most: heldAtMost || null, at_once: null, why: null, change: change || null, in_freeze: freezes, window: inWindow || null, at_last_moment: atLast });
   const facts = $derived(live.board?.services.map((s) => s.seen.state).join() ?? '');
 
   // Rehearsed again when an answer or a fact changes; typing is let come to rest.
@@ -77,6 +82,12 @@
     const d = line.does;
     return d.does === 'services' ? word(d.wish) : d.does === 'act' ? d.act : d.does === 'bring-back' ? 'bring back' : does({ kind: d.task.kind, task: d.task });
   };
+  const failing = $derived.by(() => {
+    const step = fails === null ? undefined : played?.plan.sequence.steps[fails - 1];
+    if (!step) return null;
+    const what = step.settings?.title && !step.address ? step.settings.title : `${does({ kind: step.kind, task: step.task })} ${step.address ?? ''}`;
+    return { id: step.id, says: what };
+  });
   const bad = $derived(played?.preflight.filter((p) => p.answer.verdict !== 'holds') ?? []);
   const worst = $derived(played?.plan.hits.filter((h) => h.impact.says) ?? []);
   const stands = $derived(`${live.board?.estate} · ${live.board?.stands_for}`);
@@ -132,6 +143,7 @@
         </label>
       {/if}
       <label class="mt-2 flex items-center gap-2 text-ink2">Change number <input class="field w-[9em] py-0.5" placeholder="none" bind:value={change} /></label>
+      <ThisRun services={actedOn} {overrides} {prefer} {heldAtMost} onoverrides={(o) => (overrides = o)} onprefer={(p) => (prefer = p)} onheld={(l) => (heldAtMost = l)} />
     </div>
 
     <section class="min-w-0" aria-label="Rehearsal">
@@ -141,14 +153,17 @@
       {#if !played}
         <p class="sheet p-4 text-ink2">Rehearsing …</p>
       {:else}
-        <p class="sheet p-3.5"><b>Likely {roughly(played.forecast.likely_ms)}</b>, 9 in 10 within {roughly(played.forecast.late_ms)}. <span class="text-ink2">{played.forecast.rank_by_rank_ms > played.forecast.as_planned_ms + 500 ? `${roughly(played.forecast.rank_by_rank_ms - played.forecast.as_planned_ms)} sooner than rank by rank. ` : ''}{played.forecast.plays} plays; touches nothing.</span>{#if played.window}<br />{played.window.title} ends {clock(ms(played.window.ends_at))}: <b class={played.window.chance >= 95 ? 'text-proven' : 'text-alarm'}>{played.window.chance} in 100</b> that it has ended by then.{/if}</p>
+        <p class="sheet p-3.5"><b>Likely {roughly(played.forecast.likely_ms)}</b>, 9 in 10 within {roughly(played.forecast.late_ms)}. <span class="text-ink2">{played.forecast.rank_by_rank_ms > played.forecast.as_planned_ms + 500 ? `${roughly(played.forecast.rank_by_rank_ms - played.forecast.as_planned_ms)} sooner than rank by rank. ` : ''}{#if played.plan.felt}Felt least: {roughly(Math.max(0, played.plan.felt.soonest_away_ms - played.plan.felt.away_ms))} less without services in all{played.plan.felt.longer_ms > 0 ? `, ${roughly(played.plan.felt.longer_ms)} longer` : ''}. {/if}{played.forecast.plays} plays; touches nothing.</span>{#if played.window}<br />{played.window.title} ends {clock(ms(played.window.ends_at))}: <b class={played.window.chance >= 95 ? 'text-proven' : 'text-alarm'}>{played.window.chance} in 100</b> that it has ended by then.{/if}</p>
         {#each bad as look (look.says)}<p class="mt-2 border border-alarm bg-alarm-soft px-3.5 py-2" role="alert"><b>Before the first act:</b> {look.says} – {look.answer.says}</p>{/each}
         {#each played.refused.filter((r) => !bad.some((b) => r.startsWith(b.says)) && !played?.plan.obstacles.some((o) => o.why === r)) as why (why)}<p class="mt-2 border border-alarm bg-alarm-soft px-3.5 py-2" role="alert">{why}</p>{/each}
         <PlanAsks plan={played.plan} {below} {standing} onbelow={(l) => (below = l)} onstanding={(l) => (standing = l)} {freezes} onfreezes={(l) => (freezes = l)} />
         <div class="sheet mt-2 max-h-[56vh] overflow-auto">
           <Ghost rehearsal={played} shown={fails} onchoose={(step) => (fails = fails === step ? null : step)} />
         </div>
-        <p class="mt-1 text-[13.5px] text-ink3">Choose a step to see what comes of it if it fails.</p>
+        <label class="mt-2 flex flex-wrap items-center gap-3 text-ink2">What if it fails at
+          <input class="min-w-[160px] flex-1 accent-[var(--accent)]" type="range" min="0" max={played.plan.sequence.steps.length} value={fails ?? 0} aria-label="What if this step fails" aria-valuetext={failing ? `step ${failing.id}: ${failing.says}` : 'nothing fails'} oninput={(e) => (fails = Number(e.currentTarget.value) || null)} />
+          <span class="w-[22em] max-w-full truncate {failing ? 'text-ink' : 'text-ink3'}">{failing ? `step ${failing.id}: ${failing.says}` : 'no step: move it, or choose a bar above'}</span>
+        </label>
         {#if fails !== null && played.what_if.length > 0}
           <div class="mt-2 grid grid-cols-[repeat(auto-fit,minmax(220px,1fr))] gap-2" {@attach (node) => node.scrollIntoView({ block: 'nearest' })}>
             {#each [...played.what_if].sort((a, b) => Number(b.is_its_rule) - Number(a.is_its_rule)) as what (JSON.stringify(what.rule))}

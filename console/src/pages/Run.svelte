@@ -72,11 +72,12 @@
     {/each}
     {#each asking as step (step.planned.id)}<Question {run} {step} onchange={(r) => (watch.run = r)} />{/each}
     {#if run.queued_behind.length > 0}<p class="mt-1 text-moving">Queued behind {run.queued_behind.join(', ')}</p>{/if}
+    {#if run.hold_ends}<p class="mt-1.5 text-alarm">Nobody deciding, it is put back at <b>{clock(ms(run.hold_ends))}</b>, in {roughly(Math.max(0, ms(run.hold_ends) - live.serverNow))}.</p>{/if}
     {#each run.held_because as because (because)}
       <p class="mt-1.5 border border-alarm bg-alarm-soft px-3 py-1.5" role="alert"><b>Held:</b> {because}</p>
     {/each}
     {#each Object.entries(run.overrides) as [address, over] (address)}
-      <p class="mt-1 text-moving">For this run only, <span class="font-mono">{address}</span>: {JSON.stringify(over)}</p>
+      <p class="mt-1 text-moving">For this run only, <span class="font-mono">{address}</span>: {[...Object.entries(over.env).map(([n, v]) => `${n}=${v}`), ...(over.args ? [`arguments ${over.args.join(' ')}`] : []), ...(over.start_patience ? [`its start may take ${over.start_patience}`] : []), ...(over.stop_patience ? [`its stop may take ${over.stop_patience}`] : []), ...(over.written ?? '').split('\n').filter((l) => l.trim())].join(', ')}</p>
     {/each}
     {#if run.at_once}<p class="mt-1 text-moving">At most {run.at_once} at once, for this run</p>{/if}
     {#if run.released.length > 0}<p class="mt-1 text-moving">Released, for others to act on: <span class="font-mono">{run.released.join(', ')}</span></p>{/if}

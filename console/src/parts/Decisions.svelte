@@ -1,6 +1,6 @@
 <!-- What an operator may do with a run now, each with what it leads to. The server says what is allowed. -->
 <script lang="ts">
-  import { Refused, api, type Allowed, type RunView, type Schemas } from '../lib/api';
+  import { Refused, api, type Allowed, type ProcedureSummary, type RunView, type Schemas } from '../lib/api';
   import { live } from '../lib/live.svelte';
   import Confirm from './Confirm.svelte';
 
@@ -28,6 +28,16 @@
     }
   }
   let refused = $state<string | null>(null);
+
+  // Another procedure may take over: which, is asked for.
+  let diverting = $state(false);
+  let procedures = $state.raw<ProcedureSummary[]>([]);
+  let to = $state('');
+  async function divert(): Promise<void> {
+    procedures = await api.procedures();
+    to = procedures.find((p) => p.title !== run.title)?.name ?? procedures[0]?.name ?? '';
+    diverting = true;
+  }
   async function press(a: Allowed): Promise<void> {
     if (gentle(a)) {
       refused = await decide(a, '');
@@ -46,8 +56,18 @@
       onclick={() => press(allowed)}>{label(allowed)}{gentle(allowed) ? '' : '…'}</button
     >
   {/each}
+  {#if of === null && run.may_divert}<button class="btn" title={run.may_divert} onclick={divert}>Divert…</button>{/if}
 </div>
 {#if refused}<p class="w-full text-right text-alarm" role="alert">{refused}</p>{/if}
+
+{#if run.may_divert}
+  <Confirm bind:open={diverting} title="Divert: run {run.id}" says="{live.board?.estate} · {live.board?.stands_for}. This {run.may_divert}." action="Divert" onconfirm={(why) => decide({ kind: 'divert', procedure: to, hold: run.hold } as unknown as Allowed, why)}>
+    <label class="mt-3 block"><span class="text-ink2">The procedure that takes over</span>
+      <select class="field mt-1 w-full" bind:value={to}>{#each procedures as p (p.name)}<option value={p.name}>{p.title}</option>{/each}</select>
+    </label>
+    <p class="mt-1 text-ink2">{procedures.find((p) => p.name === to)?.purpose ?? ''}</p>
+  </Confirm>
+{/if}
 
 {#if asked}
   {@const a = asked}

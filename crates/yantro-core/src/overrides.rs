@@ -85,6 +85,7 @@ impl Override {
         }
         let mut told = faults.into_sorted();
         for fault in &mut told {
+            fault.message = fault.message.replace("[service.it]", "a service");
             fault.line = fault.line.saturating_sub(1).max(1);
             fault.span = fault.span.start.saturating_sub(HEAD.len())..fault.span.end.saturating_sub(HEAD.len());
         }

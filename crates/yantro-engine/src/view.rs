@@ -84,6 +84,10 @@ pub struct RunView {
     pub held_because: Vec<String>,
     /// What an operator may do now.
     pub allowed: Vec<Allowed>,
+    /// What having another procedure take over leads to, where that may be done now.
+    pub may_divert: Option<String>,
+    /// When the hold becomes a put-back by itself, where it does.
+    pub hold_ends: Option<Timestamp>,
     /// What it put over the estate's settings, by address.
     pub overrides: yantro_core::overrides::Overrides,
     /// How many services it works on at once, where it was asked to go slower than the estate allows.
@@ -204,6 +208,8 @@ pub(crate) fn view(run: &Run, now: Timestamp) -> RunView {
         hold: run.hold_no(),
         held_because: run.hold_causes().map(|c| because(run, c)).collect(),
         allowed: run.allowed(),
+        may_divert: run.divert_leads_to(),
+        hold_ends: run.hold_ends(),
         overrides: run.begun.overrides.clone(),
         at_once: run.begun.at_once,
         released: run.begun.services.keys().filter(|a| run.is_released(a)).cloned().collect(),

@@ -183,7 +183,10 @@ impl Here {
                     _ => self.rung(&climb.service, &rungs[i], &tree, Some(climb.since), &round).await,
                 };
                 let answer = if climb.kind == StepKind::Stop && rungs[i].kind != RungKind::Log {
-                    gone(&rungs[i].kind, answer, &tree)
+                    match (&rungs[i].kind, answer.verdict, &climb.old) {
+                        (RungKind::Process, Verdict::NotYet, Some(old)) => Answer::holds(format!("process {} is gone", old.pid)),
+                        (kind, ..) => gone(kind, answer, &tree),
+                    }
                 } else {
                     answer
                 };

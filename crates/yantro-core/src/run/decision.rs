@@ -273,6 +273,18 @@ pub struct Allowed {
 }
 
 impl Run {
+    /// What diverting to a procedure leads to, where it may be done now (R32).
+    pub fn divert_leads_to(&self) -> Option<String> {
+        let may = !self.has_ended() && !self.giving_up && self.part == Part::Forward && self.first_looked && self.acts_given() > 0;
+        may.then(|| {
+            let left = self.steps_not_ended();
+            format!(
+                "leaves {left} step{} undone, lets what is in flight end, and has another procedure take over, with what failed and why",
+                if left == 1 { "" } else { "s" }
+            )
+        })
+    }
+
     /// What an operator may do now.
     pub fn allowed(&self) -> Vec<Allowed> {
         let mut all = Vec::new();

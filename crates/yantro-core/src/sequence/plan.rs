@@ -124,7 +124,7 @@ impl<'a> Work<'a> {
         match (self.seen[i as usize], &service.hands_off) {
             (SeenState::Proven, _) => {}
             (_, Some(reason)) => self.obstacle(i, format!("{} is hands-off: {reason}", service.address), "leave it out"),
-            (SeenState::Ailing, _) => {
+            (SeenState::Ailing, _) if service.brought_back_by.is_none() => {
                 self.obstacle(i, format!("{} is ailing: it runs already, and is never started over", service.address), "restart it instead")
             }
             (SeenState::OutOfReach, _) => self.obstacle(
@@ -132,7 +132,7 @@ impl<'a> Work<'a> {
                 format!("{} is out of reach: whether it runs cannot be said", service.address),
                 "wait until its host answers, or leave it out",
             ),
-            (SeenState::Unknown | SeenState::Down | SeenState::Rising | SeenState::Sinking, None) => {}
+            (SeenState::Unknown | SeenState::Down | SeenState::Rising | SeenState::Sinking | SeenState::Ailing, None) => {}
         }
         self.raise[i as usize] = Some((StepKind::Start, Why::Chosen));
     }

@@ -3,7 +3,7 @@
 use std::{
     collections::BTreeSet,
     fs,
-    os::unix::fs::PermissionsExt,
+    os::unix::{fs::PermissionsExt, process::CommandExt},
     path::{Path, PathBuf},
     process::{Child, Command, Stdio},
 };
@@ -24,6 +24,9 @@ const ESTATE: &str = include_str!("../../../../demo/estate.toml");
 
 /// The made-up patch that its night works with.
 const PATCH: &str = include_str!("../../../../demo/patch-fares");
+
+/// The made-up keeper that brings one service back.
+const KEEPER: &str = include_str!("../../../../demo/keeper");
 
 /// Run the server with a demo estate of real processes.
 #[derive(clap::Args)]
@@ -60,9 +63,11 @@ fn lay_out(folder: &Path, net: &str) -> Result<String, Failure> {
     if !link.exists() {
         std::os::unix::fs::symlink(&stand_in, &link).map_err(|e| Failure::own(format!("{} cannot be made: {e}", link.display()), ""))?;
     }
-    let patch = folder.join("bin/patch-fares");
-    put(&patch, PATCH)?;
-    fs::set_permissions(&patch, fs::Permissions::from_mode(0o755)).map_err(|e| Failure::own(e.to_string(), ""))?;
+    for (name, text) in [("bin/patch-fares", PATCH), ("bin/keeper", KEEPER)] {
+        let program = folder.join(name);
+        put(&program, text)?;
+        fs::set_permissions(&program, fs::Permissions::from_mode(0o755)).map_err(|e| Failure::own(e.to_string(), ""))?;
+    }
     put(&folder.join("fares-db.version"), "14.2\n")?;
     put(&folder.join("backup/fares-db.dump"), "made-up fares, as of this evening\n")?;
     let text = ESTATE.replace("127.0.2.", &format!("{net}."));
@@ -96,6 +101,7 @@ impl Demo {
         let folder = fs::canonicalize(&folder).map_err(|e| Failure::own(e.to_string(), ""))?;
         let text = lay_out(&folder, &self.net)?;
         let mut gauge = somebody_elses(&folder, &self.net)?;
+        let mut keeper = kept(&folder, &self.net)?;
         let data = folder.join("data");
         let who = who(global);
         // The demo's hosts are its own: what they keep goes with them.
@@ -132,11 +138,29 @@ impl Demo {
         // Ours, by its own handle.
         let _ = gauge.kill();
         let _ = gauge.wait();
+        // The keeper with what it keeps: a group of its own.
+        let _ = nix::sys::signal::killpg(nix::unistd::Pid::from_raw(keeper.id() as i32), nix::sys::signal::Signal::SIGKILL);
+        let _ = keeper.wait();
         if own_folder {
             let _ = fs::remove_dir_all(&folder);
         }
         outcome
     }
+}
+
+/// What the harbour's keeper keeps up: the keeper and its service are a process group of their own.
+fn kept(folder: &Path, net: &str) -> Result<Child, Failure> {
+    let own = |below: &str| folder.join(below).display().to_string();
+    Command::new(folder.join("bin/keeper"))
+        .arg(folder.join("bin/stand-in"))
+        .args(["--name", "fog-horn", "--listen", &format!("{net}.3:9700"), "--ready-after", "400ms", "--stop-after", "150ms"])
+        .args(["--log", &own("logs/fog-horn.log"), "--trouble", &own("trouble/fog-horn")])
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .process_group(0)
+        .spawn()
+        .map_err(|e| Failure::own(format!("the keeper cannot be run: {e}"), ""))
 }
 
 /// Brings up what is expected to be up.

@@ -142,7 +142,7 @@ impl Turn<'_> {
                 _ => 0,
             };
         }
-        let kind = if clearing { StepKind::Stop } else { self.kind(step) };
+        let kind = if clearing { StepKind::Stop } else { self.run.climbs_as(step) };
         let all = self.run.service(step).ladder_of(kind).len();
         // Found ailing, it is put back to no rung worse than found.
         let found = planned.set(|s| s.rungs).filter(|_| !clearing).map(|n| (n as usize).max(1));

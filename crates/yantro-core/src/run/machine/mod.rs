@@ -95,6 +95,16 @@ impl Run {
         })
     }
 
+    /// Whose ladder a service's step climbs. A start that was not given is proven by the rungs alone: its log has no
+    /// place from which on its lines would count.
+    fn climbs_as(&self, step: StepId) -> StepKind {
+        let said = self.begun.sequence.step(step);
+        let Some(on) = said.service().filter(|on| on.kind == StepKind::Start) else { return said.kind() };
+        let stopped = || self.steps().any(|(s, n)| s.is_on(&on.address) && s.kind() == StepKind::Stop && !n.acts.is_empty());
+        let counts_from = !self.step_now(step).acts.is_empty() || (on.comes_back && stopped());
+        if counts_from { StepKind::Start } else { StepKind::Await }
+    }
+
     fn climb(&self, step: StepId, from: u32) -> Order {
         let said = self.begun.sequence.step(step);
         let now = self.step_now(step);
@@ -102,7 +112,7 @@ impl Run {
         let kind = match last.map(|a| a.kind) {
             Some(ActKind::Clear) => StepKind::Stop,
             _ if said.task().is_some() => StepKind::Await,
-            _ => said.kind(),
+            _ => self.climbs_as(step),
         };
         // The positions that count are those of the act itself; a force belongs to its stop.
         let act = now.acts.iter().rev().find(|a| !matches!(a.kind, ActKind::Force | ActKind::Evidence(_))).map(|a| a.act);
