@@ -3,6 +3,7 @@
   import { follow, router } from './lib/router.svelte';
   import Board from './pages/Board.svelte';
   import Difference from './pages/Difference.svelte';
+  import Logs from './pages/Logs.svelte';
   import Map from './pages/Map.svelte';
   import Plan from './pages/Plan.svelte';
   import Report from './pages/Report.svelte';
@@ -71,6 +72,8 @@ yantro load estate.toml</pre>
       {#key procedure}<Procedure name={procedure} />{/key}
     {:else if router.path === '/procedures'}
       <Procedures />
+    {:else if router.path === '/logs'}
+      <Logs />
     {:else if router.path === '/map'}
       <Map />
     {:else if router.path === '/plan'}

@@ -131,7 +131,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The logs of services; with `follow`, as server-sent events named `line`. */
+        /** The logs of services together; with `follow`, as server-sent events named `line`; with `run`, from its first act on. */
         get: operations["logs"];
         put?: never;
         post?: never;
@@ -1708,8 +1708,19 @@ export interface components {
              */
             soonest_away_ms: number;
         };
+        /** @description An act between the lines of a followed log. */
+        FollowedAct: {
+            /** @description When it was given. */
+            at: components["schemas"]["Timestamp"];
+            /** @description The run. */
+            run: components["schemas"]["RunId"];
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        };
         /** @description One line of a followed log. */
         FollowedLine: {
+            /** @description No line of the log, but an act that was given here: what follows was written after it. */
+            act?: components["schemas"]["FollowedAct"] | null;
             /** @description The service. */
             address: components["schemas"]["Address"];
             /** @description The file. */
@@ -4641,6 +4652,7 @@ export interface operations {
                 of: string;
                 lines?: number;
                 follow?: boolean;
+                run?: number;
             };
             header?: never;
             path?: never;

@@ -98,7 +98,7 @@
       {/if}
     </div>
     {#if shown}
-      <Evidence step={shown}><Decisions {run} of={shown.planned.address ?? ''} onchange={(r) => (watch.run = r)} /></Evidence>
+      <Evidence run={run.id} step={shown}><Decisions {run} of={shown.planned.address ?? ''} onchange={(r) => (watch.run = r)} /></Evidence>
     {/if}
     <RunNotes {run} onchange={(r) => (watch.run = r)} />
   </div>

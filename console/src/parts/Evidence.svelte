@@ -6,7 +6,7 @@
   import { clock, ms } from '../lib/time';
   import LogEvidence from './LogEvidence.svelte';
 
-  let { step, children }: { step: StepView; children?: Snippet } = $props();
+  let { run, step, children }: { run: number; step: StepView; children?: Snippet } = $props();
 
   const acts = $derived(step.now.acts);
   let picked = $state<number | null>(null);
@@ -42,6 +42,7 @@
   <div class="border-r border-line p-3.5">
     <h2>{step.says[0]?.toUpperCase()}{step.says.slice(1)}</h2>
     <p><span class="font-semibold" style="color: var(--{stepHue(step.now)})">{stepWord(step.now)}</span> <span class="text-[14px] text-ink3">{step.now.state === 'ended' ? '' : `if it fails: ${step.if_it_fails}`}</span></p>
+    {#if step.planned.address && acts.length > 0}<p class="text-[14px]"><a class="text-accent underline" href="/logs?of={step.planned.address}&run={run}">Its log, from the first act on</a></p>{/if}
     {#if step.planned.task?.kind === 'question'}
       <p class="mt-1">{step.planned.task.asks}</p>
       {#if step.planned.task.look_at}<p class="text-[14px] text-ink2">Look at {step.planned.task.look_at}.</p>{/if}

@@ -8,6 +8,7 @@
     ['Plan', '/plan'],
     ['Procedures', '/procedures'],
     ['Runs', '/runs'],
+    ['Logs', '/logs'],
   ] as const;
   const here = (to: string): boolean => (to === '/' ? router.path === '/' && !router.query.has('show') : router.path.startsWith(to));
   const differing = $derived(live.board?.services.filter((s) => s.differs).length ?? 0);

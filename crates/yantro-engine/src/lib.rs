@@ -4,6 +4,7 @@
 //! lets the machines decide, commits their events in one transaction, and only then carries out the
 //! orders. It decides nothing about runs itself.
 
+mod acts;
 mod board;
 mod clock;
 mod editions;
@@ -20,6 +21,7 @@ mod storage;
 mod view;
 mod work;
 
+pub use acts::ActMark;
 pub use board::{BoardRow, BoardView, HostRow};
 pub use clock::Clock;
 pub use editions::{Draft, DraftForecast, DraftRequest, EditOutcome, EditRequest, EditionRow, LoadRequest, ProcedureDifference};

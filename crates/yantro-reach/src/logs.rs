@@ -245,6 +245,8 @@ pub struct LogLine {
     pub source: String,
     /// The line.
     pub text: String,
+    /// Where in the file it begins, in bytes.
+    pub at: u64,
 }
 
 /// Follows a log for a reader: the last lines first, then whatever is written.
@@ -278,6 +280,32 @@ impl LogFollow {
         Ok((follow, lines.split_off(skip)))
     }
 
+    /// Begins where an act was given: a position in the file that it was then, with so many lines before it. Where the
+    /// log is another file by now, at that one's begin.
+    pub fn since(path: &str, mark: LogMark, lines_before: usize) -> io::Result<Self> {
+        let mut follow = Self { path: path.to_owned(), id: None, position: 0, half: Vec::new() };
+        let mut file = match File::open(path) {
+            Ok(file) => file,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(follow),
+            Err(error) => return Err(error),
+        };
+        let meta = file.metadata()?;
+        follow.id = Some((meta.dev(), meta.ino()));
+        if mark.file.is_some() && mark.file != follow.id || mark.position > meta.len() {
+            return Ok(follow);
+        }
+        let from = mark.position.saturating_sub((lines_before as u64 + 1) * 400);
+        file.seek(SeekFrom::Start(from))?;
+        let mut before = Vec::new();
+        file.take(mark.position - from).read_to_end(&mut before)?;
+        // So many whole lines back from the mark.
+        let ends: Vec<usize> = before.iter().enumerate().filter(|(_, b)| **b == b'\n').map(|(i, _)| i + 1).collect();
+        let first = if from == 0 { 0 } else { ends.first().copied().unwrap_or(before.len()) };
+        let back = ends.len().checked_sub(lines_before + 1).map_or(first, |i| ends[i].max(first));
+        follow.position = from + back as u64;
+        Ok(follow)
+    }
+
     /// What was written since.
     pub fn poll(&mut self) -> io::Result<Vec<LogLine>> {
         let meta = match fs::metadata(&self.path) {
@@ -301,13 +329,20 @@ impl LogFollow {
         Ok(self.split(&bytes))
     }
 
+    /// Whole lines out of bytes that end at the position.
     fn split(&mut self, bytes: &[u8]) -> Vec<LogLine> {
         self.half.extend_from_slice(bytes);
+        let mut at = self.position - self.half.len() as u64;
         let Some(end) = self.half.iter().rposition(|b| *b == b'\n') else { return Vec::new() };
         let whole: Vec<u8> = self.half.drain(..=end).collect();
         whole[..end]
             .split(|b| *b == b'\n')
-            .map(|l| LogLine { source: self.path.clone(), text: String::from_utf8_lossy(l.strip_suffix(b"\r").unwrap_or(l)).into_owned() })
+            .map(|l| {
+                let begins = at;
+                at += l.len() as u64 + 1;
+                let text = String::from_utf8_lossy(l.strip_suffix(b"\r").unwrap_or(l)).into_owned();
+                LogLine { source: self.path.clone(), text, at: begins }
+            })
             .collect()
     }
 }

@@ -1,6 +1,6 @@
 //! The API's calls. Each is a few lines: the engine does the work.
 
-use std::{collections::BTreeMap, sync::Arc, time::Duration};
+use std::{sync::Arc, time::Duration};
 
 use actix_web::{HttpResponse, web};
 use bytes::Bytes;
@@ -9,7 +9,7 @@ use serde::Deserialize;
 use yantro_core::{
     estate::{Launch, Severity, launch, vet},
     graph::Toward,
-    name::{Address, ProcedureName, did_you_mean},
+    name::{ProcedureName, did_you_mean},
     run::{Decision, RunId, input::Stamped},
     selection,
     sequence::{Plan, StepId, plays::play_all},
@@ -21,7 +21,7 @@ use yantro_engine::{
 
 use crate::{
     access::{Access, Who},
-    openapi,
+    follow, openapi,
     problem::Problem,
     stream as events,
     wire::*,
@@ -63,7 +63,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/take-overs", web::post().to(take_over))
         .route("/standstill", web::post().to(standstill))
         .route("/audit", web::get().to(audit))
-        .route("/logs", web::get().to(logs))
+        .route("/logs", web::get().to(follow::logs))
         .route("/output", web::get().to(output))
         .route("/events", web::get().to(events::events))
         .route("/sign-in-link", web::post().to(sign_in_link))
@@ -441,80 +441,4 @@ async fn schema() -> HttpResponse {
 
 async fn api_description() -> HttpResponse {
     HttpResponse::Ok().content_type("application/vnd.oai.openapi+json;version=3.1").json(openapi::document())
-}
-
-#[derive(Deserialize)]
-struct LogsOf {
-    /// Selections, with commas between.
-    of: String,
-    lines: Option<usize>,
-    #[serde(default)]
-    follow: bool,
-}
-
-/// Follows the logs of several services together, each line with its service.
-async fn logs(engine: web::Data<Engine>, asked: web::Query<LogsOf>) -> Result<HttpResponse, Problem> {
-    let loaded = engine.loaded().ok_or(EngineError::NoEstate)?;
-    let words: Vec<String> = asked.of.split(',').map(str::to_owned).collect();
-    let chosen = selection::resolve(&loaded.estate, &loaded.graph, &words, &[]).map_err(EngineError::from)?;
-    let mut first: Vec<FollowedLine> = Vec::new();
-    let mut follows = Vec::new();
-    let mut at: BTreeMap<String, Address> = BTreeMap::new();
-    for address in chosen {
-        for path in engine.logs_of(&loaded.estate.services[&address]) {
-            match yantro_reach::LogFollow::new(&path, asked.lines.unwrap_or(20)) {
-                Ok((follow, lines)) => {
-                    first.extend(lines.into_iter().map(|l| FollowedLine {
-                        address: address.clone(),
-                        source: l.source,
-                        text: engine.mask(&l.text),
-                        unreadable: false,
-                    }));
-                    at.insert(path, address.clone());
-                    follows.push(follow);
-                }
-                Err(error) => {
-                    let text = format!("this log may not be read: {error}");
-                    first.push(FollowedLine { address: address.clone(), source: path, text, unreadable: true });
-                }
-            }
-        }
-    }
-    if !asked.follow {
-        return Ok(HttpResponse::Ok().json(first));
-    }
-    let line = |l: &FollowedLine| format!("event: line\ndata: {}\n\n", serde_json::to_string(l).unwrap_or_default());
-    let first: String = first.iter().map(line).collect();
-    let tail = stream::unfold((follows, at, Some(first), 0u32), move |(mut follows, at, first, mut quiet)| {
-        let engine = engine.clone();
-        async move {
-            if let Some(first) = first {
-                return Some((Ok::<_, std::io::Error>(Bytes::from(format!("retry: 1000\n\n{first}"))), (follows, at, None, 0)));
-            }
-            loop {
-                let mut text = String::new();
-                for follow in &mut follows {
-                    for l in follow.poll().unwrap_or_default() {
-                        if let Some(address) = at.get(&l.source) {
-                            text += &line(&FollowedLine {
-                                address: address.clone(),
-                                source: l.source,
-                                text: engine.mask(&l.text),
-                                unreadable: false,
-                            });
-                        }
-                    }
-                }
-                quiet += 1;
-                if text.is_empty() && quiet >= 50 {
-                    text = ": quiet\n\n".to_owned();
-                }
-                if !text.is_empty() {
-                    return Some((Ok(Bytes::from(text)), (follows, at, None, 0)));
-                }
-                tokio::time::sleep(Duration::from_millis(200)).await;
-            }
-        }
-    });
-    Ok(HttpResponse::Ok().content_type("text/event-stream").insert_header(("cache-control", "no-store")).streaming(tail))
 }

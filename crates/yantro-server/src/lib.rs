@@ -6,6 +6,7 @@
 mod access;
 mod api;
 mod assets;
+mod follow;
 pub mod openapi;
 pub mod problem;
 mod stream;

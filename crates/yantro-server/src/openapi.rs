@@ -46,7 +46,8 @@ pub fn document() -> Value {
     };
     let page: &[(&str, &str, bool)] = &[("before", "integer", false), ("limit", "integer", false)];
     let of: &[(&str, &str, bool)] = &[("of", "string", true)];
-    let logs: &[(&str, &str, bool)] = &[("of", "string", true), ("lines", "integer", false), ("follow", "boolean", false)];
+    let logs: &[(&str, &str, bool)] =
+        &[("of", "string", true), ("lines", "integer", false), ("follow", "boolean", false), ("run", "integer", false)];
     add("get", "/board", "board", "How everything stands.", &[], None, ok::<BoardView>(&mut g));
     add("post", "/look", "look", "Look at everything once more.", &[], None, ok::<BoardView>(&mut g));
     let edition: &[(&str, &str, bool)] = &[("edition", "integer", false)];
@@ -111,7 +112,7 @@ pub fn document() -> Value {
         "get",
         "/logs",
         "logs",
-        "The logs of services; with `follow`, as server-sent events named `line`.",
+        "The logs of services together; with `follow`, as server-sent events named `line`; with `run`, from its first act on.",
         logs,
         None,
         ok::<Vec<FollowedLine>>(&mut g),

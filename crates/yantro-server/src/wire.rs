@@ -9,7 +9,7 @@ use yantro_core::{
     name::{Address, HostName, ProcedureName},
     procedure::Procedure,
     run::{DecisionKind, RunId},
-    sequence::{Plan, plays::Forecast},
+    sequence::{Plan, StepId, plays::Forecast},
     time::Timestamp,
 };
 use yantro_engine::RunSummary;
@@ -203,6 +203,20 @@ pub struct FollowedLine {
     pub text: String,
     /// Whether the line says that the log cannot be read.
     pub unreadable: bool,
+    /// No line of the log, but an act that was given here: what follows was written after it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub act: Option<FollowedAct>,
+}
+
+/// An act between the lines of a followed log.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct FollowedAct {
+    /// The run.
+    pub run: RunId,
+    /// The step.
+    pub step: StepId,
+    /// When it was given.
+    pub at: Timestamp,
 }
 
 /// One sentence on a plan: what will be hit, who notices, for how long, and what is left alone.

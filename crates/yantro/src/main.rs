@@ -7,6 +7,7 @@ mod client;
 mod commands;
 mod exit;
 mod marks;
+mod reader;
 mod say;
 #[cfg(test)]
 mod tests;
@@ -15,7 +16,7 @@ use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
 
-use commands::{acts, amend, attend, board, decisions, demo, estate, follow, procedures, runs, serve};
+use commands::{acts, amend, attend, board, decisions, demo, estate, follow, logs, procedures, runs, serve};
 
 /// Plans and runs stop, start and restart sequences across services that rely on each other, each step proven.
 #[derive(Parser)]
@@ -126,7 +127,7 @@ enum Command {
     /// The one switch that holds every run.
     Standstill(decisions::Standstill),
     /// Show or follow the logs of several services together.
-    Logs(follow::Logs),
+    Logs(logs::Logs),
     /// Show who did what.
     Trail(runs::Trail),
     /// Print a link for signing in to the console, good once.

@@ -1,4 +1,4 @@
-//! `yantro watch` and `logs`: live views. Ctrl-C leaves the run alone and says so.
+//! `yantro watch`: a live view. Ctrl-C leaves the run alone and says so.
 
 use eventsource_stream::Eventsource;
 use futures::StreamExt;
@@ -9,7 +9,7 @@ use yantro_core::{
     sequence::Task,
 };
 use yantro_engine::{RunView, StepView};
-use yantro_server::wire::{FollowedLine, roughly};
+use yantro_server::wire::roughly;
 
 use crate::{
     Global,
@@ -24,23 +24,6 @@ use crate::{
 pub struct Watch {
     /// The run.
     run: u64,
-}
-
-/// Show or follow the logs of several services together.
-#[derive(clap::Args)]
-pub struct Logs {
-    /// Addresses, names, globs, group:NAME, host:NAME.
-    #[arg(required = true)]
-    selection: Vec<String>,
-    /// Go on as lines are written.
-    #[arg(long, short)]
-    follow: bool,
-    /// How many of the last lines of each log.
-    #[arg(long, default_value_t = 20)]
-    lines: usize,
-    /// Only lines that hold this text.
-    #[arg(long)]
-    with: Option<String>,
 }
 
 impl Watch {
@@ -272,48 +255,4 @@ fn last_word(view: &RunView, say: &Say) {
     for d in &view.differences {
         say.line(format!("  {} was found {} and is {} now", d.address, d.found, d.now));
     }
-}
-
-impl Logs {
-    pub fn run(self, global: &Global, say: &Say) -> Outcome {
-        let client = Client::find(global)?;
-        let query = [("of", self.selection.join(",")), ("lines", self.lines.to_string()), ("follow", self.follow.to_string())];
-        wait_for(async {
-            if !self.follow {
-                let lines: Vec<FollowedLine> = client.get_with("/logs", &query).await?;
-                let lines: Vec<FollowedLine> = lines.into_iter().filter(|l| self.wants(l)).collect();
-                if say.is_json() {
-                    say.json(&lines);
-                } else {
-                    lines.iter().for_each(|l| show(l, say));
-                }
-                return Ok(Exit::Good);
-            }
-            let mut events = client.stream("/logs", &query, None).await?.bytes_stream().eventsource();
-            loop {
-                tokio::select! {
-                    event = events.next() => match event {
-                        Some(Ok(event)) => {
-                            if let Ok(line) = serde_json::from_str::<FollowedLine>(&event.data)
-                                && self.wants(&line)
-                            {
-                                if say.is_json() { say.line(&event.data) } else { show(&line, say) }
-                            }
-                        }
-                        _ => return Err(Failure::own("the stream was cut", "is the server still running?")),
-                    },
-                    _ = tokio::signal::ctrl_c() => return Ok(Exit::Good),
-                }
-            }
-        })
-    }
-
-    fn wants(&self, line: &FollowedLine) -> bool {
-        self.with.as_ref().is_none_or(|w| line.text.contains(w.as_str()) || line.unreadable)
-    }
-}
-
-fn show(line: &FollowedLine, say: &Say) {
-    let text = if line.unreadable { tinted(Tint::Alarm, format!("{}: {}", line.source, line.text)) } else { line.text.clone() };
-    say.line(format!("{} {text}", tinted(Tint::Rest, format!("{:<26}", line.address))));
 }

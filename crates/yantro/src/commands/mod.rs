@@ -9,6 +9,7 @@ pub mod decisions;
 pub mod demo;
 pub mod estate;
 pub mod follow;
+pub mod logs;
 pub mod procedures;
 pub mod runs;
 pub mod serve;
