@@ -1046,6 +1046,8 @@ export interface components {
         };
         /** @description A step beside the same one in another run. */
         Beside: {
+            /** @description How long it took in the earlier runs of the same kind. */
+            earlier?: components["schemas"]["Took"] | null;
             /** @description What it does. */
             says: string;
             /** @description Whether it took longer than nine in ten of its kind. */
@@ -1172,6 +1174,8 @@ export interface components {
         };
         /** @description One run beside another, step by step. */
         Comparison: {
+            /** @description Earlier runs of the same kind that ended, the newest first, ten at most. */
+            earlier: components["schemas"]["EarlierRun"][];
             /** @description How long the run was likely to take when it was begun, and in nine of ten cases. */
             forecast_ms?: [
                 number,
@@ -1513,6 +1517,20 @@ export interface components {
              * @default null
              */
             text: string | null;
+        };
+        /** @description An earlier run of the same kind. */
+        EarlierRun: {
+            /** @description When it began. */
+            began_at: components["schemas"]["Timestamp"];
+            /** @description Its number. */
+            run: components["schemas"]["RunId"];
+            /** @description How it ended. */
+            state: components["schemas"]["RunState"];
+            /**
+             * Format: uint64
+             * @description How long it took, in milliseconds.
+             */
+            took_ms?: number | null;
         };
         /**
          * @description One change of a procedure. Lines are counted from 1, as they stand when the change is made.
@@ -4262,6 +4280,29 @@ export interface components {
          * @description An instant, RFC 3339 in UTC.
          */
         Timestamp: string;
+        /** @description How long a step took in earlier runs, in milliseconds. */
+        Took: {
+            /**
+             * Format: uint64
+             * @description The shortest.
+             */
+            least_ms: number;
+            /**
+             * Format: uint64
+             * @description The middle one.
+             */
+            median_ms: number;
+            /**
+             * Format: uint64
+             * @description The longest.
+             */
+            most_ms: number;
+            /**
+             * Format: uint32
+             * @description In how many.
+             */
+            runs: number;
+        };
         /** @description What an unanswered question means. */
         Unanswered: "yes" | "no" | "failed";
         /** @description A value: text or a whole number. */

@@ -58,8 +58,11 @@
       {#if refused}<span class="text-alarm" role="alert">{refused.message}. {refused.hint}</span>{/if}
       {#if beside?.with}<span class="text-ink2">run {beside.with} took {took(beside.with_ms)}, this one {took(beside.took_ms)}</span>{/if}
     </div>
+    {#if beside && beside.earlier.length > 0}
+      <p class="mt-1 text-ink2 print:hidden">Earlier ones: {#each beside.earlier as e, i (e.run)}{#if i > 0}{', '}{/if}<button class="text-accent underline {beside.with === e.run ? 'font-semibold' : ''}" onclick={() => (other = e.run)} title="{day(ms(e.began_at))}, {word(e.state)}">run {e.run}</button> {took(e.took_ms)}{#if e.state !== report.state}<span class="text-ink3"> {word(e.state)}</span>{/if}{/each}</p>
+    {/if}
     <table class="sheet mt-1 w-full border-collapse text-[14.5px]">
-      <thead><tr class="text-left text-[13px] text-ink3 [&>th]:px-2.5 [&>th]:py-1 [&>th]:font-medium"><th>Step</th><th>Does</th><th>State</th><th class="w-[110px]">Took</th><th class="w-[90px]">Usually</th><th class="w-[90px]">{beside?.with ? `Run ${beside.with}` : 'Before'}</th><th class="w-[150px] print:hidden"></th></tr></thead>
+      <thead><tr class="text-left text-[13px] text-ink3 [&>th]:px-2.5 [&>th]:py-1 [&>th]:font-medium"><th>Step</th><th>Does</th><th>State</th><th class="w-[110px]">Took</th><th class="w-[90px]">Usually</th><th class="w-[90px]">{beside?.with ? `Run ${beside.with}` : 'Before'}</th>{#if (beside?.earlier.length ?? 0) > 1}<th class="w-[120px]" title="the shortest, the middle and the longest">{beside?.earlier.length} before</th>{/if}<th class="w-[150px] print:hidden"></th></tr></thead>
       <tbody>
         {#each beside?.steps ?? [] as s, i (i)}
           {@const full = report.steps.find((r) => r.step === s.step)}
@@ -70,6 +73,7 @@
             <td class={s.slow ? 'font-semibold text-ailing' : ''}>{took(s.took_ms)}{#if s.slow}<span class="block text-[13px] font-normal">slower than 9 in 10</span>{/if}</td>
             <td class="text-ink3">{s.usual_ms ? took(s.usual_ms) : ''}</td>
             <td class="text-ink3">{s.with_ms === null || s.with_ms === undefined ? '' : took(s.with_ms)}</td>
+            {#if (beside?.earlier.length ?? 0) > 1}<td class="text-ink3" title={s.earlier ? `in ${s.earlier.runs} of them; in the middle ${took(s.earlier.median_ms)}` : undefined}>{s.earlier ? `${(s.earlier.least_ms / 1000).toFixed(1)} to ${took(s.earlier.most_ms)}` : ''}</td>{/if}
             <td class="print:hidden">
               <div class="mt-1.5 h-[5px] bg-accent" style="width: {wide(s.took_ms)}"></div>
               <div class="mt-[2px] h-[3px] bg-ink3" style="width: {wide(s.with_ms)}"></div>

@@ -306,6 +306,11 @@ impl LogFollow {
         Ok(follow)
     }
 
+    /// How far it was read, in bytes.
+    pub fn position(&self) -> u64 {
+        self.position
+    }
+
     /// What was written since.
     pub fn poll(&mut self) -> io::Result<Vec<LogLine>> {
         let meta = match fs::metadata(&self.path) {

@@ -11,5 +11,6 @@ mod guards;
 mod kills;
 mod manager;
 mod nights;
+mod one_run;
 mod quick;
 mod screenshots;

@@ -65,6 +65,19 @@ async fn pictures_of_the_demo() {
     browser.see("9 in 10 within").await;
     picture(&browser, "procedure").await;
     tokio::task::block_in_place(|| terminal(&server, "terminal-procedure", "yantro procedure patch-fares-db"));
+    // Changed: the editor, and what it came to.
+    go("/procedures/patch-fares-db/edit").await;
+    browser.see("12").await;
+    browser.driver.query(By::Id("step-8")).first().await.unwrap().click().await.unwrap();
+    browser.see("Patience").await;
+    picture(&browser, "editor").await;
+    tokio::task::block_in_place(|| {
+        let changes = ["set 8 patience = \"10m\"", "insert 9 pause = \"5s\", title = \"Let the disks rest\""];
+        server.ok(&["amend", "patch-fares-db", changes[0], changes[1], "--why", "the new disks are slow", "--yes"])
+    });
+    go("/procedures/patch-fares-db/difference").await;
+    browser.see("edition 2").await;
+    picture(&browser, "difference").await;
     // A night that goes wrong: one gate refuses to come back, one board crashes.
     server.trouble("gate-pier-north-right", Some("forbidden-line"));
     let run =
@@ -113,6 +126,9 @@ async fn pictures_of_the_demo() {
     go(&format!("/runs/{patched}/report")).await;
     browser.see("beside run").await;
     picture(&browser, "report").await;
+    go(&format!("/logs?of=quay-1%2Ffares-db,quay-1%2Fpost-queue,pier-north%2Fgate-check.right&run={patched}")).await;
+    browser.see("by maren").await;
+    picture(&browser, "logs").await;
     go("/runs").await;
     browser.see("finished").await;
     picture(&browser, "runs").await;

@@ -309,7 +309,9 @@ pub(crate) fn beside(comparison: &Comparison, say: &Say) {
     say.line("");
     let run = format!("RUN {}", comparison.run);
     let other = comparison.with.map_or("BEFORE".to_owned(), |w| format!("RUN {w}"));
-    let mut table = marks::table(&["", "STEP", &run, "USUALLY", &other, ""]);
+    let all = format!("{} BEFORE", comparison.earlier.len());
+    let mut table = marks::table(&["", "STEP", &run, "USUALLY", &other, if comparison.earlier.len() > 1 { &all } else { "" }, ""]);
+    let between = |t: yantro_engine::Took| format!("{:.1} to {:.1} s", t.least_ms as f64 / 1000.0, t.most_ms as f64 / 1000.0);
     for s in &comparison.steps {
         let took = length(s.took_ms);
         let differs = s.with_state.as_ref().is_some_and(|w| *w != s.state);
@@ -325,6 +327,7 @@ pub(crate) fn beside(comparison: &Comparison, say: &Say) {
             if s.slow { tinted(Tint::Ailing, took) } else { took },
             length(Some(s.usual_ms).filter(|ms| *ms > 0)),
             length(s.with_ms),
+            s.earlier.filter(|_| comparison.earlier.len() > 1).map(between).unwrap_or_default(),
             tinted(if differs { Tint::Alarm } else { Tint::Rest }, said),
         ]);
     }
