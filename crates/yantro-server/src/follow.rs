@@ -74,9 +74,9 @@ pub async fn logs(engine: web::Data<Engine>, asked: web::Query<LogsOf>) -> Resul
             };
             match opened {
                 Ok((follow, lines)) => {
-                    let mut one = One { address: address.clone(), follow, path, ahead: Vec::new(), known: BTreeSet::new() };
                     // What lies before the first line that is shown is not told of.
                     let begin = lines.first().map_or(follow.position(), |l| l.at);
+                    let mut one = One { address: address.clone(), follow, path, ahead: Vec::new(), known: BTreeSet::new() };
                     one.learn(&marks, if from.is_some() { 0 } else { begin });
                     first.extend(one.shown(&engine, lines));
                     reading.logs.push(one);
