@@ -976,6 +976,13 @@ export interface components {
              */
             forecast: components["schemas"]["Forecast"] | null;
             /**
+             * @description Which process each was, of what ran.
+             * @default {}
+             */
+            found_processes: {
+                [key: string]: components["schemas"]["FoundProcess"];
+            };
+            /**
              * @description How many rungs stood, of what was found ailing: put back, it stands no worse (R31).
              * @default {}
              */
@@ -1789,6 +1796,33 @@ export interface components {
             /** @description Each step, by number. */
             steps: components["schemas"]["StepForecast"][];
         };
+        /** @description How a service was found. */
+        Found: {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @description Which process it was. */
+            process?: components["schemas"]["FoundProcess"] | null;
+            /**
+             * Format: uint32
+             * @description How many rungs stood, where it was ailing.
+             */
+            rungs?: number | null;
+            /** @description Its state. */
+            state: components["schemas"]["SeenState"];
+        };
+        /** @description Which process a service was found as: its number, and when it started tell it from any other of this boot. */
+        FoundProcess: {
+            /**
+             * Format: uint32
+             * @description Its number.
+             */
+            pid: number;
+            /**
+             * Format: uint64
+             * @description Its start, in clock ticks since boot.
+             */
+            started: number;
+        };
         /** @description A change freeze that is on. */
         Frozen: {
             /** @description From which impact on it stops stops. */
@@ -2594,6 +2628,8 @@ export interface components {
         };
         /** @description A run as it is handed on. */
         Report: {
+            /** @description How everything it was answerable for was found. */
+            as_found: components["schemas"]["Found"][];
             /** @description When it began. */
             began_at: components["schemas"]["Timestamp"];
             /** @description The number of the change it belongs to. */
@@ -3386,6 +3422,10 @@ export interface components {
         } | {
             /** @constant */
             event: "first-looked";
+            /** @description The main process of what runs, where it is known (R31). */
+            processes?: {
+                [key: string]: components["schemas"]["FoundProcess"];
+            };
             /**
              * @description How many rungs stand, of what is ailing.
              * @default {}

@@ -68,6 +68,7 @@ export class Drafting {
     if (text === this.text) return;
     this.text = text;
     this.#typed = text;
+    localStorage.setItem(this.#key, JSON.stringify({ text, edition: this.edition } satisfies Kept));
     this.#mayBeTakenBack = null;
     this.takenBack = '';
     clearTimeout(this.#rest);
@@ -126,6 +127,16 @@ export class Drafting {
     } catch (error) {
       if (!(error instanceof Refused)) throw error;
       this.refused = error;
+      if (error.problem.status === 0) {
+        // Nobody answered: what was changed is kept, and tried again.
+        this.#edits = [...request.edits, ...this.#edits];
+        if (this.#typed === null && request.edits.length === 0 && request.text !== null) this.#typed = request.text;
+        clearTimeout(this.#rest);
+        this.#rest = setTimeout(() => void this.#go(), 2000);
+      } else if (this.found) {
+        // The change was none: what is written is as it was.
+        this.written = this.found.written as Written;
+      }
     } finally {
       this.busy = false;
     }

@@ -82,6 +82,13 @@
         {/each}
       </tbody>
     </table>
+    {#if report.as_found.length > 0}
+      <details class="mt-4"><summary class="cursor-pointer text-ink2">As found, {report.as_found.length} services</summary>
+        <ul class="mt-1 columns-2 text-[14px] max-md:columns-1">
+          {#each report.as_found as f (f.address)}<li class="break-inside-avoid"><span class="font-mono text-[0.93em]">{f.address}</span> <span class="text-ink2">{word(f.state)}{f.rungs !== null && f.rungs !== undefined ? `, ${f.rungs} rungs` : ''}{f.process ? `, process ${f.process.pid}` : ''}</span></li>{/each}
+        </ul>
+      </details>
+    {/if}
     {#if report.notes.length > 0}
       <h2 class="mt-4">Notes</h2>
       {#each report.notes as n (n.at + n.text)}<p><span class="text-ink3">{clock(ms(n.at))} {n.who}</span> {n.text}</p>{/each}

@@ -140,7 +140,12 @@ impl<'a> Stage<'a> {
     fn carry_out(&mut self, run: &Run, order: Order) {
         let input = match order {
             Order::TakeLocks => Input::Locked,
-            Order::FirstLook => Input::FirstLooked { seen: self.seen(run.answerable()), rungs: BTreeMap::new(), unconfirmed: Vec::new() },
+            Order::FirstLook => Input::FirstLooked {
+                seen: self.seen(run.answerable()),
+                rungs: BTreeMap::new(),
+                processes: BTreeMap::new(),
+                unconfirmed: Vec::new(),
+            },
             Order::FreshLook { step, addresses } => Input::FreshLooked { step, seen: self.seen(&addresses) },
             Order::FinalLook => Input::FinalLooked { seen: self.seen(run.answerable()) },
             Order::Preflight { looks } => {

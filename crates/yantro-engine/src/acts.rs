@@ -1,6 +1,6 @@
 //! Acts as places in logs: where a log stood when an act was given.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use yantro_core::{
     name::Address,
@@ -36,6 +36,14 @@ pub struct ActMark {
 }
 
 impl Engine {
+    /// Acts on these services of the runs at hand that changed since they were last asked for: `known` keeps how
+    /// far each was.
+    pub fn new_act_marks(&self, of: &BTreeSet<Address>, known: &mut BTreeMap<RunId, u64>) -> Vec<ActMark> {
+        let runs = read(&self.shared.runs);
+        let changed = runs.values().filter(|r| known.insert(r.id, r.event_count()) != Some(r.event_count()));
+        changed.flat_map(|r| marks(r, of)).collect()
+    }
+
     /// Acts on these services: of the runs that are at hand, or of one run only. For threads that may block.
     pub fn act_marks(&self, of: &BTreeSet<Address>, run: Option<RunId>) -> Result<Vec<ActMark>, EngineError> {
         let runs = read(&self.shared.runs);

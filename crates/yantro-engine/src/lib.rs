@@ -29,5 +29,5 @@ pub use engine::{BeginRequest, Engine, LoadOutcome, Loaded, Options, ProcedureRe
 pub use error::EngineError;
 pub use publish::{Published, Topic};
 pub use rehearse::{Rehearsal, RunForecast, SlowStep, WindowView, rehearse};
-pub use report::{Beside, Comparison, EarlierRun, Report, ReportStep, Took};
+pub use report::{Beside, Comparison, EarlierRun, Found, Report, ReportStep, Took};
 pub use view::{NoteView, PreflightView, RunSummary, RunView, StepView};

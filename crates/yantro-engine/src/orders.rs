@@ -9,11 +9,17 @@ use yantro_core::{
     estate::Service,
     name::{Address, ProcedureName},
     procedure::{self, Asked},
-    run::{ActId, ActKind, Begun, Divert, HoldCause, Input, Run, RunId, input::Order, plan_divert},
+    run::{
+        ActId, ActKind, Begun, Divert, HoldCause, Input, Run, RunId,
+        input::{FoundProcess, Order},
+        plan_divert,
+    },
     sequence::{For, Request, StepId, StepKind, Task, Usual, plan},
     state::{Facts, SeenState},
     time::Timestamp,
 };
+
+use yantro_reach::ProcessId;
 
 use crate::{
     engine::{Engine, Msg, read},
@@ -209,7 +215,12 @@ impl Work {
             let unconfirmed = unconfirmed(&engine, &begun, &seen);
             let ailing = seen.iter().filter(|(_, s)| **s == SeenState::Ailing);
             let rungs = ailing.filter_map(|(a, _)| Some((a.clone(), engine.hands.watched(a)?.seen.rungs_climbed))).collect();
-            engine.hands.tell(id, Input::FirstLooked { seen, rungs, unconfirmed });
+            let identified = seen.keys().filter_map(|a| {
+                let process = ProcessId::of(engine.hands.watched(a)?.seen.pid?)?;
+                Some((a.clone(), FoundProcess { pid: process.pid, started: process.started }))
+            });
+            let processes = identified.collect();
+            engine.hands.tell(id, Input::FirstLooked { seen, rungs, processes, unconfirmed });
         });
     }
 

@@ -6,8 +6,10 @@ use quick_junit::{NonSuccessKind, Report as JUnit, TestCase, TestCaseStatus, Tes
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    run::{ActEnd, Event, Run, RunId, RunState, StepState, event::Difference},
+    name::Address,
+    run::{ActEnd, Event, Run, RunId, RunState, StepState, event::Difference, input::FoundProcess},
     sequence::{Basis, Part, kept_under},
+    state::SeenState,
     time::Timestamp,
 };
 
@@ -54,6 +56,8 @@ pub struct Report {
     pub decisions: Vec<Decided>,
     /// What stands differently from how it was found.
     pub differences: Vec<Difference>,
+    /// How everything it was answerable for was found.
+    pub as_found: Vec<Found>,
     /// What people wrote down.
     pub notes: Vec<NoteView>,
 }
@@ -95,6 +99,28 @@ pub struct ReportStep {
     pub proof: Vec<String>,
     /// The log lines that were wanted and seen.
     pub lines: Vec<String>,
+}
+
+/// How a service was found.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct Found {
+    /// The service.
+    pub address: Address,
+    /// Its state.
+    pub state: SeenState,
+    /// How many rungs stood, where it was ailing.
+    pub rungs: Option<u32>,
+    /// Which process it was.
+    pub process: Option<FoundProcess>,
+}
+
+impl Found {
+    /// In words.
+    pub fn says(&self) -> String {
+        let rungs = self.rungs.map_or(String::new(), |n| format!(", {n} rung{} standing", if n == 1 { "" } else { "s" }));
+        let process = self.process.map_or(String::new(), |p| format!(", process {}", p.pid));
+        format!("{}: {}{rungs}{process}", self.address, self.state)
+    }
 }
 
 /// A decision in a report.
@@ -278,6 +304,17 @@ fn report(run: &Run, events: &[(Timestamp, Event)], estate: String, now: Timesta
         decisions: decisions.collect(),
         preflight: shown.preflight,
         differences: shown.differences,
+        as_found: run
+            .begun
+            .as_found
+            .iter()
+            .map(|(a, state)| Found {
+                address: a.clone(),
+                state: *state,
+                rungs: run.begun.found_rungs.get(a).copied(),
+                process: run.begun.found_processes.get(a).copied(),
+            })
+            .collect(),
         notes: shown.notes,
     }
 }
@@ -407,6 +444,12 @@ impl Report {
             for d in &self.decisions {
                 let why = d.why.as_ref().map_or(String::new(), |w| format!(": {w}"));
                 let _ = writeln!(out, "- {} {} {}{why}", d.at, d.who, d.what);
+            }
+        }
+        if !self.as_found.is_empty() {
+            let _ = writeln!(out, "\n## As found\n");
+            for found in &self.as_found {
+                let _ = writeln!(out, "- {}", found.says());
             }
         }
         if !self.differences.is_empty() {

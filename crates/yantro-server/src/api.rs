@@ -78,7 +78,7 @@ pub async fn not_found(request: actix_web::HttpRequest) -> HttpResponse {
 }
 
 /// Reading what is stored may block: not on the threads that serve.
-async fn blocking<T: Send + 'static>(f: impl FnOnce() -> Result<T, EngineError> + Send + 'static) -> Result<T, Problem> {
+pub(crate) async fn blocking<T: Send + 'static>(f: impl FnOnce() -> Result<T, EngineError> + Send + 'static) -> Result<T, Problem> {
     let outcome =
         web::block(f).await.map_err(|e| Problem::new(500, "internal", "The server has trouble of its own", e.to_string(), "try again"))?;
     Ok(outcome?)

@@ -14,6 +14,7 @@ use yantro_engine::{ActMark, Engine, EngineError};
 use yantro_reach::{LogFollow, LogLine};
 
 use crate::{
+    api::blocking,
     problem::Problem,
     wire::{FollowedAct, FollowedLine},
 };
@@ -54,6 +55,8 @@ struct Reading {
     logs: Vec<One>,
     /// Only acts of this run are shown between the lines.
     run: Option<RunId>,
+    /// How far each run was when its acts were last asked for.
+    known: BTreeMap<RunId, u64>,
 }
 
 pub async fn logs(engine: web::Data<Engine>, asked: web::Query<LogsOf>) -> Result<HttpResponse, Problem> {
@@ -63,8 +66,11 @@ pub async fn logs(engine: web::Data<Engine>, asked: web::Query<LogsOf>) -> Resul
     let run = asked.run.map(RunId);
     let lines = asked.lines.unwrap_or(20);
     let mut first: Vec<FollowedLine> = Vec::new();
-    let mut reading = Reading { engine: engine.clone(), logs: Vec::new(), run };
-    let marks = engine.act_marks(&chosen, run)?;
+    let mut reading = Reading { engine: engine.clone(), logs: Vec::new(), run, known: BTreeMap::new() };
+    let marks = {
+        let (engine, chosen) = (engine.clone(), chosen.clone());
+        blocking(move || engine.act_marks(&chosen, run)).await?
+    };
     for address in chosen {
         for path in engine.logs_of(&loaded.estate.services[&address]) {
             let from = run.and_then(|_| marks.iter().filter(|m| m.source == path && m.address == address).min_by_key(|m| m.mark.position));
@@ -131,7 +137,8 @@ impl Reading {
     /// What was written since, and which acts were given.
     fn poll(&mut self) -> Vec<FollowedLine> {
         let of: BTreeSet<Address> = self.logs.iter().map(|l| l.address.clone()).collect();
-        let marks = self.engine.act_marks(&of, self.run).unwrap_or_default();
+        let mut marks = self.engine.new_act_marks(&of, &mut self.known);
+        marks.retain(|m| self.run.is_none_or(|run| m.run == run));
         let mut all = Vec::new();
         for one in &mut self.logs {
             one.learn(&marks, 0);

@@ -75,7 +75,7 @@ fn a_hold_that_nobody_ends_is_put_back_where_that_was_said() {
     let view = server.run_is(run, &["put-back", "put-back-in-part"]);
     assert_eq!(view["state"], "put-back");
     let report = server.ok(&["report", &run.to_string()]);
-    assert!(report.contains("put back"), "{report}");
+    assert!(report.contains("put back") && report.contains("- quay/db: proven, process "), "{report}");
     for service in ["quay/db", "quay/app", "pier/front"] {
         wait_until("all is as found", || (server.state(service) == "proven").then_some(()));
     }

@@ -9,7 +9,7 @@ use std::{
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::decision::Decision;
+use super::{decision::Decision, input::FoundProcess};
 use crate::{
     estate::{Estate, IfItFails, ImpactLevel, Service, file::PersonKind},
     logs::{LogCount, LogHit},
@@ -100,6 +100,9 @@ pub struct Begun {
     /// How many rungs stood, of what was found ailing: put back, it stands no worse (R31).
     #[serde(default)]
     pub found_rungs: BTreeMap<Address, u32>,
+    /// Which process each was, of what ran.
+    #[serde(default)]
+    pub found_processes: BTreeMap<Address, FoundProcess>,
     /// What happens when a step fails, where neither it nor its service says.
     #[serde(default)]
     pub if_it_fails: Option<IfItFails>,
@@ -173,6 +176,7 @@ impl Begun {
             at_once: None,
             as_found,
             found_rungs: BTreeMap::new(),
+            found_processes: BTreeMap::new(),
             if_it_fails,
             values,
             preflight,
@@ -431,6 +435,9 @@ pub enum Event {
         /// How many rungs stand, of what is ailing.
         #[serde(default)]
         rungs: BTreeMap<Address, u32>,
+        /// The main process of what runs, where it is known (R31).
+        #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+        processes: BTreeMap<Address, FoundProcess>,
     },
     /// The looks before the first act were taken.
     Preflighted {

@@ -17,6 +17,15 @@ use crate::{
     time::Timestamp,
 };
 
+/// Which process a service was found as: its number, and when it started tell it from any other of this boot.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct FoundProcess {
+    /// Its number.
+    pub pid: u32,
+    /// Its start, in clock ticks since boot.
+    pub started: u64,
+}
+
 /// How an act began.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ActBegun {
@@ -109,6 +118,8 @@ pub enum Input {
         seen: BTreeMap<Address, SeenState>,
         /// How many rungs stand, of what is ailing.
         rungs: BTreeMap<Address, u32>,
+        /// The main process of what runs, where it is known.
+        processes: BTreeMap<Address, FoundProcess>,
         /// New acts, in sentences.
         unconfirmed: Vec<String>,
     },

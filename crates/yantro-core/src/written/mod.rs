@@ -89,7 +89,7 @@ fn is_shown(table: &Table) -> bool {
 }
 
 /// The table with a head at a position.
-fn at_position<'t>(table: &'t mut Table, at: isize) -> Option<&'t mut Table> {
+fn at_position(table: &mut Table, at: isize) -> Option<&mut Table> {
     if table.position() == Some(at) && is_shown(table) {
         return Some(table);
     }

@@ -148,7 +148,7 @@ impl Going {
         let mut going = Self { run: Run::begin(RunId(1), now, begun), now, events: Vec::new() };
         going.take(Input::Locked);
         let seen = going.seen(SeenState::Proven);
-        going.take(Input::FirstLooked { seen, rungs: BTreeMap::new(), unconfirmed: vec![] });
+        going.take(Input::FirstLooked { seen, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
         going
     }
 

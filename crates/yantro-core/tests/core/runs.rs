@@ -7,7 +7,7 @@ use rstest::rstest;
 use yantro_core::{
     name::Address,
     run::{ActKind, Begun, Decision, DecisionKind, Event, Input, Refusal, Rooms, Run, RunId, RunState, StepEnd, StepState},
-    sequence::{Request, StepId, Wish},
+    sequence::{Prefer, Request, StepId, Wish},
     state::SeenState,
     time::Timestamp,
 };
@@ -197,7 +197,7 @@ impl Began {
     fn first_looks(&mut self, unconfirmed: &[&str]) {
         self.given(Input::Locked);
         let (seen, unconfirmed) = (self.found(), unconfirmed.iter().map(|s| (*s).to_owned()).collect());
-        self.given(Input::FirstLooked { seen, rungs: BTreeMap::new(), unconfirmed });
+        self.given(Input::FirstLooked { seen, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed });
     }
     fn refused(&mut self, input: Input) -> Refusal {
         let before = told(&self.run);
@@ -249,6 +249,10 @@ struct Case {
     faults: Vec<u8>,
     forces: Vec<u8>,
     rules: Vec<bool>,
+    /// Which are brought back by something else (0), and what users notice of each.
+    kinds: Vec<u8>,
+    least_felt: bool,
+    held_at_most: bool,
     chosen: usize,
     wish: u8,
     operator: u8,
@@ -267,25 +271,32 @@ fn cases() -> impl Strategy<Value = Case> {
             per(6),
             per(8),
             per(3),
-            prop::collection::vec(any::<bool>(), n),
+            (prop::collection::vec(any::<bool>(), n), per(9), any::<bool>(), any::<bool>()),
             0..n,
             0u8..3,
             0u8..6,
             1u32..5,
             prop::collection::btree_set(1usize..80, 0..4),
         )
-            .prop_map(|(relations, found, faults, forces, rules, chosen, wish, operator, at_once, kills)| Case {
-                relations,
-                found,
-                faults,
-                forces,
-                rules,
-                chosen,
-                wish,
-                operator,
-                at_once,
-                kills,
-            })
+            .prop_map(
+                |(relations, found, faults, forces, (rules, kinds, least_felt, held_at_most), chosen, wish, operator, at_once, kills)| {
+                    Case {
+                        relations,
+                        found,
+                        faults,
+                        forces,
+                        rules,
+                        kinds,
+                        least_felt,
+                        held_at_most,
+                        chosen,
+                        wish,
+                        operator,
+                        at_once,
+                        kills,
+                    }
+                },
+            )
     })
 }
 
@@ -295,8 +306,14 @@ fn built(case: &Case) -> (World, Request, Operator) {
         let list: Vec<String> = relies.iter().map(|j| format!("\"s{j}\"")).collect();
         let force = ["never", "ask", "allow"][case.forces[i] as usize];
         let rule = if case.rules[i] { "hold" } else { "carry-on" };
+        let kind = match case.kinds[i] {
+            0 => "brought_back_by = \"the keeper\"",
+            1 | 2 => "impact = \"outage\"",
+            3 => "impact = \"brief\"",
+            _ => "",
+        };
         more += &format!(
-            "[service.s{i}]\nlike = \"x\"\nladder = [{{ rung = \"port\", port = {} }}]\nrelies_on = [{}]\nif_it_fails = \"{rule}\"\nstart = {{ attempts = {} }}\nstop = {{ force = \"{force}\", patience = \"9s\" }}\n",
+            "[service.s{i}]\nlike = \"x\"\n{kind}\nladder = [{{ rung = \"port\", port = {} }}]\nrelies_on = [{}]\nif_it_fails = \"{rule}\"\nstart = {{ attempts = {} }}\nstop = {{ force = \"{force}\", patience = \"9s\" }}\n",
             100 + i,
             list.join(", "),
             1 + i % 2,
@@ -325,6 +342,8 @@ fn built(case: &Case) -> (World, Request, Operator) {
     let facts = facts(&estate, &found.join(" "));
     let mut world = World::new(estate, &facts, faults);
     world.kill_at.clone_from(&case.kills);
+    world.prefer = if case.least_felt { Prefer::LeastFelt } else { Prefer::Soonest };
+    world.held_at_most = case.held_at_most.then(|| "3m".parse().unwrap());
     let wish = [Wish::Start, Wish::Stop, Wish::Restart][case.wish as usize];
     let operator =
         [Operator::TriesAgain, Operator::PassesOver, Operator::Vouches, Operator::Releases, Operator::PutsBack, Operator::GivesUp]
@@ -353,7 +372,8 @@ proptest! {
         // A finished run has every chosen service as wished for.
         if run.state() == RunState::Finished {
             let wanted = if request.wish == Wish::Stop { SeenState::Down } else { SeenState::Proven };
-            for address in &request.chosen {
+            let comes_back = |a: &Address| first.estate.services[a].brought_back_by.is_some();
+            for address in request.chosen.iter().filter(|a| request.wish != Wish::Stop || !comes_back(a)) {
                 prop_assert_eq!(first.state(address), wanted);
             }
         }

@@ -12,9 +12,9 @@ use yantro_core::{
         ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Rooms, Run, RunId, StepState, input::Order,
         plan_divert,
     },
-    sequence::{Part, Request, StepId, StepKind, Usual, plan},
+    sequence::{Part, Prefer, Request, StepId, StepKind, Usual, plan},
     state::{Answer, Facts, SeenState},
-    time::Timestamp,
+    time::{Span, Timestamp},
 };
 
 /// What is wrong with a service.
@@ -61,6 +61,10 @@ pub struct World {
     rungs: BTreeMap<u32, usize>,
     /// Whether the run was held before the input being worked through.
     was_held: bool,
+    /// Which of the allowed orders is taken.
+    pub prefer: Prefer,
+    /// How long a hold may last.
+    pub held_at_most: Option<Span>,
     /// How many services the run may work on at once.
     pub at_once: Option<u32>,
     /// Services whose locks were given back while the run went on.
@@ -96,6 +100,8 @@ impl World {
             given: BTreeSet::new(),
             rungs: BTreeMap::new(),
             was_held: false,
+            prefer: Prefer::Soonest,
+            held_at_most: None,
             at_once: None,
             unlocked: BTreeSet::new(),
             works: Vec::new(),
@@ -115,11 +121,13 @@ impl World {
     pub fn play(&mut self, request: &Request, operator: Operator) -> Option<Run> {
         let graph = EstateGraph::new(&self.estate);
         let facts: Facts = self.states.clone().into_iter().collect();
-        let plan = plan(&self.estate, &graph, &facts, &Usual::default(), request);
+        let mut plan = plan(&self.estate, &graph, &facts, &Usual::default(), request);
         if !plan.can_begin() {
             return None;
         }
-        let begun = Begun { at_once: self.at_once, ..Begun::of(plan, &self.estate, 1, "maren", &BTreeMap::new()) };
+        plan.prefer(self.prefer, &self.estate);
+        let begun =
+            Begun { at_once: self.at_once, held_at_most: self.held_at_most, ..Begun::of(plan, &self.estate, 1, "maren", &BTreeMap::new()) };
         self.run(begun, operator)
     }
 
@@ -246,7 +254,7 @@ impl World {
             Order::TakeLocks => self.later(0, Input::Locked),
             Order::FirstLook => {
                 let seen = self.seen(run.answerable().cloned());
-                self.later(1, Input::FirstLooked { seen, rungs: BTreeMap::new(), unconfirmed: vec![] });
+                self.later(1, Input::FirstLooked { seen, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
             }
             Order::FreshLook { step, addresses } => {
                 let seen = self.seen(addresses);
@@ -306,9 +314,11 @@ impl World {
                 let rungs = run.begun.services[&address].ladder_of(kind).len();
                 self.rungs.insert(step.0, rungs);
                 let state = self.state(&address);
+                let comes_back = run.begun.services[&address].brought_back_by.is_some();
+                let fault = self.faults.get(&address).copied().unwrap_or(Fault::None);
                 let (holds, against) = match kind {
-                    StepKind::Stop => (state == SeenState::Down || run.begun.services[&address].brought_back_by.is_some(), false),
-                    _ if run.begun.services[&address].brought_back_by.is_some() => (state == SeenState::Proven, false),
+                    StepKind::Stop => (state == SeenState::Down || (comes_back && fault != Fault::IgnoresStop), false),
+                    _ if comes_back => (state == SeenState::Proven, false),
                     _ => (state == SeenState::Proven, state == SeenState::Down),
                 };
                 for rung in from as usize..rungs {
@@ -383,7 +393,7 @@ impl World {
             }
             ActKind::Stop | ActKind::Clear if fault == Fault::IgnoresStop => self.state(address),
             // What something else brings back is back before anyone looks.
-            ActKind::Stop if self.estate.services[address].brought_back_by.is_some() && fault == Fault::None => SeenState::Proven,
+            ActKind::Stop if self.estate.services[address].brought_back_by.is_some() && fault != Fault::IgnoresStop => SeenState::Proven,
             ActKind::Stop | ActKind::Clear | ActKind::Force => SeenState::Down,
             ActKind::Reload | ActKind::Evidence(_) | ActKind::Further | ActKind::Work | ActKind::Announce => self.state(address),
         };
@@ -395,6 +405,7 @@ impl World {
         let service = &self.estate.services[address];
         assert!(run.begun.sequence.acted_on().contains(address), "{address} is outside the sequence");
         assert!(service.hands_off.is_none(), "{address} is hands-off");
+        assert!(kind != ActKind::Start || service.brought_back_by.is_none(), "{address} is brought back by something else");
         assert!(!self.unlocked.contains(address), "{address} was let go of");
         assert!(run.begun.at_once.is_none_or(|limit| run.in_flight().count() <= limit as usize), "more at once than asked for");
         let decided = self

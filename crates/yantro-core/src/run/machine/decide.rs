@@ -142,7 +142,7 @@ impl Turn<'_> {
             match self.run.step_now(step).state {
                 StepState::Acting { .. } => {
                     let act = self.run.step_now(step).acts.last().filter(|a| a.end.is_none()).map(|a| a.act);
-                    if let Some(act) = act.filter(|_| self.may_be_recalled(step)) {
+                    if let Some(act) = act.filter(|_| self.run.may_be_recalled(step)) {
                         self.order(Order::Recall { step, act });
                     }
                 }

@@ -62,6 +62,9 @@ impl Run {
             match &now.state {
                 StepState::Acting { act, kind, .. } => {
                     orders.push(Order::FindAct { step: step.id, act: *act, kind: *kind });
+                    if (step.part != self.part || self.giving_up) && self.may_be_recalled(step.id) {
+                        orders.push(Order::Recall { step: step.id, act: *act });
+                    }
                 }
                 StepState::Proving { climbed, .. } => orders.push(self.climb(step.id, *climbed)),
                 StepState::Ended(StepEnd::Done) if step.address().is_none_or(|a| !self.is_released(a)) => {
@@ -93,6 +96,11 @@ impl Run {
             kind: said.kind,
             act,
         })
+    }
+
+    /// Whether an act under way may be ended in the middle: work that changes nothing.
+    fn may_be_recalled(&self, step: StepId) -> bool {
+        matches!(self.begun.sequence.step(step).task(), Some(Task::Work(work)) if work.changes_nothing)
     }
 
     /// Whose ladder a service's step climbs. A start that was not given is proven by the rungs alone: its log has no
@@ -173,9 +181,9 @@ impl Turn<'_> {
                     self.order(Order::FirstLook);
                 }
             }
-            Input::FirstLooked { seen, rungs, unconfirmed } => {
+            Input::FirstLooked { seen, rungs, processes, unconfirmed } => {
                 if self.run.locked && !self.run.first_looked {
-                    self.happened(Event::FirstLooked { seen, rungs });
+                    self.happened(Event::FirstLooked { seen, rungs, processes });
                     self.vouch_for_earlier_lines();
                     if !unconfirmed.is_empty() {
                         self.hold(HoldCause::Changed { acts: unconfirmed });
@@ -344,7 +352,7 @@ impl Turn<'_> {
                     self.order(Order::StopLooking { step });
                     self.end(step, StepEnd::PassedOver { by: by.to_owned(), why: why.to_owned() });
                 }
-                StepState::Acting { .. } if self.may_be_recalled(step) => {
+                StepState::Acting { .. } if self.run.may_be_recalled(step) => {
                     if let Some(act) = act {
                         self.order(Order::Recall { step, act });
                     }
@@ -362,11 +370,6 @@ impl Turn<'_> {
     fn is_wait(&self, step: StepId) -> bool {
         let task = self.run.begun.sequence.step(step).task();
         matches!(task, Some(Task::Until { .. } | Task::Look { .. } | Task::Pause { .. } | Task::UntilTime { .. }))
-    }
-
-    /// Whether an act under way may be ended in the middle: work that changes nothing.
-    fn may_be_recalled(&self, step: StepId) -> bool {
-        matches!(self.run.begun.sequence.step(step).task(), Some(Task::Work(work)) if work.changes_nothing)
     }
 
     fn divert_planned(&mut self, planned: Result<Divert, String>) {

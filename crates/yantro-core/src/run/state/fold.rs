@@ -28,10 +28,11 @@ impl Run {
                 self.locked = true;
                 self.queued_behind.clear();
             }
-            Event::FirstLooked { seen, rungs } => {
+            Event::FirstLooked { seen, rungs, processes } => {
                 self.first_looked = true;
                 self.begun.as_found.clone_from(seen);
                 self.begun.found_rungs.clone_from(rungs);
+                self.begun.found_processes.clone_from(processes);
                 self.seen.extend(seen.clone());
             }
             Event::Preflighted { answers } => {
@@ -174,8 +175,11 @@ impl Run {
             }
             Event::Unheld { cause, .. } => {
                 self.causes.remove(cause);
-                if self.causes.is_empty() {
-                    self.held_since = None;
+                // A standstill is nobody's to decide on: what it held counts from its end.
+                match (self.causes.is_empty(), cause) {
+                    (true, _) => self.held_since = None,
+                    (false, HoldCause::Standstill) => self.held_since = Some(at),
+                    (false, _) => {}
                 }
                 let old = self.preflighted_at.is_some_and(|taken| at.since(taken) > PREFLIGHT_COUNTS);
                 if old || matches!(cause, HoldCause::Preflight { .. }) {
@@ -187,7 +191,11 @@ impl Run {
                 self.giving_up = true;
                 self.causes.clear();
             }
-            Event::Away { for_ms } => self.move_deadlines(Duration::from_millis(*for_ms)),
+            Event::Away { for_ms } => {
+                let by = Duration::from_millis(*for_ms);
+                self.move_deadlines(by);
+                self.held_since = self.held_since.map(|since| since + by);
+            }
             Event::Ended { end, differences } => {
                 self.end = Some((at, *end, differences.clone()));
                 self.causes.clear();
