@@ -71,14 +71,14 @@
   <p class="mt-3"><b>{found.old}</b> <span class="text-ink2">beside</span> <b>{found.new}</b><span class="text-ink2">: {found.difference.new} line{found.difference.new === 1 ? '' : 's'} new, {found.difference.gone} gone</span></p>
   <div class="mt-3 grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] items-start gap-4 max-lg:grid-cols-1">
     <table class="sheet w-full border-collapse" aria-label="Step by step">
-      <thead><tr class="text-left text-[13px] text-ink3"><th class="w-[3em] px-2.5 py-1.5 text-right font-normal">Was</th><th class="w-[3em] px-2.5 text-right font-normal">Is</th><th class="px-2.5 font-normal">Step</th><th class="w-[7em] px-2.5 font-normal"></th></tr></thead>
+      <thead><tr class="text-left text-[13px] text-ink3"><th class="w-[3em] px-2.5 py-1.5 text-right font-normal">Was</th><th class="w-[3em] px-2.5 text-right font-normal">Is</th><th class="px-2.5 font-normal">Step</th><th class="w-[8.5em] px-2.5 font-normal"></th></tr></thead>
       <tbody>
         {#each found.steps as step, i (i)}
           <tr class="border-t border-line2 align-baseline {step.change === 'same' ? 'text-ink2' : ''}">
             <td class="px-2.5 py-1 text-right text-ink3">{step.old ?? ''}</td>
             <td class="px-2.5 text-right text-ink3">{step.new ?? ''}</td>
             <td class="px-2.5">{step.says}{#each step.keys as key (key)}<span class="block text-[13px] break-words text-moving">{key}</span>{/each}</td>
-            <td class="px-2.5 {hues[step.change]}">{step.change === 'same' ? '' : `${marks[step.change]} ${word(step.change)}`}</td>
+            <td class="px-2.5 whitespace-nowrap {hues[step.change]}">{step.change === 'same' ? '' : `${marks[step.change]} ${word(step.change)}`}</td>
           </tr>
         {/each}
       </tbody>

@@ -24,6 +24,9 @@
   const shown = $derived(kept(lines, search, only));
   const found = $derived(search ? lines.filter((l) => matches(l, search)).length : 0);
 
+  /** The whole address stands in every row. */
+  const names = $derived(Math.max(8, ...lines.map((l) => l.address.length)));
+
   // The stream is given back while nobody looks: a browser has few.
   let visible = $state(document.visibilityState === 'visible');
   $effect(() => {
@@ -42,8 +45,11 @@
       waiting = [];
       if (paused) held = [...held, ...more].slice(-KEPT);
       else {
+        const first = lines.length === 0;
         lines = [...lines, ...more].slice(-KEPT);
-        void toEnd();
+        // A run that ended is read from its first act on; one that goes on is followed.
+        if (first && from && !live.board?.open_runs.some((r) => r.id === Number(from))) void jump(true, (l) => l.act?.run === Number(from));
+        else void toEnd();
       }
     };
     stream.addEventListener('line', (event) => {
@@ -126,9 +132,9 @@
     <div bind:this={box} class="sheet min-w-0 flex-1 overflow-auto py-1 font-mono text-[13px]" role="log" aria-label="Lines">
       {#each shown as line, i (i)}
         {#if line.act}
-          <a data-line={i} href="/runs/{line.act.run}" class="my-0.5 flex gap-3 px-2 font-semibold text-moving hover:underline {at === i ? 'bg-accent-soft' : 'bg-moving-soft'}"><span class="w-[14em] flex-none truncate">{line.address}</span><span>{clock(ms(line.act.at))} {line.text}</span></a>
+          <a data-line={i} href="/runs/{line.act.run}" class="my-0.5 flex gap-3 px-2 font-semibold text-moving hover:underline {at === i ? 'bg-accent-soft' : 'bg-moving-soft'}"><span class="flex-none" style="width:{names}ch">{line.address}</span><span>{clock(ms(line.act.at))} {line.text}</span></a>
         {:else}
-          <div data-line={i} class="flex gap-3 px-2 [content-visibility:auto] {at === i ? 'bg-accent-soft' : ''}"><span class="w-[14em] flex-none truncate text-ink3" title={line.address}>{line.address}</span><span class="min-w-0 break-words whitespace-pre-wrap {line.unreadable ? 'text-alarm' : ''}">{#if line.unreadable}{line.source}: {/if}{#each pieces(line.text, search) as piece, j (j)}{#if piece.hit}<mark class="bg-moving-soft font-semibold text-ink">{piece.text}</mark>{:else}{piece.text}{/if}{/each}</span></div>
+          <div data-line={i} class="flex gap-3 px-2 [content-visibility:auto] {at === i ? 'bg-accent-soft' : ''}"><span class="flex-none text-ink3" style="width:{names}ch">{line.address}</span><span class="min-w-0 break-words whitespace-pre-wrap {line.unreadable ? 'text-alarm' : ''}">{#if line.unreadable}{line.source}: {/if}{#each pieces(line.text, search) as piece, j (j)}{#if piece.hit}<mark class="bg-moving-soft font-semibold text-ink">{piece.text}</mark>{:else}{piece.text}{/if}{/each}</span></div>
         {/if}
       {:else}
         <p class="p-4 font-sans text-ink2">{of.length === 0 ? 'Choose one or more services on the left: their lines come together here, in the order of their times.' : only && search ? 'Nothing matches.' : live.board ? 'Nothing is written yet.' : 'Looking …'}</p>

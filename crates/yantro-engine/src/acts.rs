@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use yantro_core::{
     name::Address,
-    run::{Run, RunId, input::LogMark},
-    sequence::StepId,
+    run::{ActKind, Run, RunId, input::LogMark},
+    sequence::{Step, StepId},
     time::Timestamp,
 };
 
@@ -58,6 +58,11 @@ impl Engine {
     }
 }
 
+/// What was done: a further act by its own name.
+fn word(kind: ActKind, step: &Step) -> &str {
+    if kind == ActKind::Further { step.does() } else { kind.word() }
+}
+
 fn marks(run: &Run, of: &BTreeSet<Address>) -> Vec<ActMark> {
     let mut all = Vec::new();
     for (step, now) in run.steps() {
@@ -70,7 +75,7 @@ fn marks(run: &Run, of: &BTreeSet<Address>) -> Vec<ActMark> {
                 act: act.act.0,
                 address: address.clone(),
                 source: source.clone(),
-                says: format!("{} · run {}, step {}, by {}", act.kind.word(), run.id, step.id, run.begun.who),
+                says: format!("{} · run {}, step {}, by {}", word(act.kind, step), run.id, step.id, run.begun.who),
                 at: act.intended_at,
                 mark: *mark,
             }));

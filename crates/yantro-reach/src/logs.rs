@@ -467,4 +467,36 @@ mod tests {
         append(&log.path, "ve\n");
         assert_eq!(follow.poll().unwrap()[0].text, "five");
     }
+
+    fn texts(lines: &[LogLine]) -> Vec<&str> {
+        lines.iter().map(|l| l.text.as_str()).collect()
+    }
+
+    /// From where an act was given on, with lines before it; each knows its place in the file.
+    #[rstest]
+    #[case::from_the_mark_on(8, 0, &["three", "four"])]
+    #[case::a_line_before(8, 1, &["two", "three", "four"])]
+    #[case::more_before_than_there_are(8, 9, &["one", "two", "three", "four"])]
+    #[case::from_the_begin(0, 3, &["one", "two", "three", "four"])]
+    #[case::the_end(19, 0, &[])]
+    fn a_reader_begins_where_an_act_was_given(#[case] position: u64, #[case] before: usize, #[case] wanted: &[&str]) {
+        let log = log("one\ntwo\nthree\nfour\n");
+        let file = mark_logs(std::slice::from_ref(&log.path))[&log.path].file;
+        let mut follow = LogFollow::since(&log.path, LogMark { file, position }, before).unwrap();
+        let lines = follow.poll().unwrap();
+        assert_eq!(texts(&lines), wanted);
+        let whole = "one\ntwo\nthree\nfour\n";
+        assert!(lines.iter().all(|l| whole[l.at as usize..].starts_with(&l.text)), "{lines:?}");
+        append(&log.path, "five\n");
+        assert_eq!(texts(&follow.poll().unwrap()), ["five"]);
+    }
+
+    #[rstest]
+    #[case::another_file(Some((0, 0)), 4)]
+    #[case::cut_short_since(None, 4_000)]
+    fn a_log_that_is_another_by_now_is_read_from_its_begin(#[case] file: Option<(u64, u64)>, #[case] position: u64) {
+        let log = log("one\ntwo\n");
+        let mut follow = LogFollow::since(&log.path, LogMark { file, position }, 0).unwrap();
+        assert_eq!(texts(&follow.poll().unwrap()), ["one", "two"]);
+    }
 }

@@ -196,3 +196,67 @@ fn by_time(lines: &mut [FollowedLine]) {
     let sorted: Vec<FollowedLine> = keyed.into_iter().map(|(_, i)| lines[i].clone()).collect();
     lines.clone_from_slice(&sorted);
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+    use yantro_core::{run::input::LogMark, sequence::StepId, time::Timestamp};
+
+    use super::*;
+
+    fn line(source: &str, text: &str) -> FollowedLine {
+        FollowedLine { address: "quay/db".parse().unwrap(), source: source.into(), text: text.into(), unreadable: false, act: None }
+    }
+
+    #[rstest]
+    #[case::two_logs(
+        &[("a", "2026-11-23T02:40:01Z one"), ("a", "2026-11-23T02:40:03Z three"), ("b", "2026-11-23T02:40:02Z two")],
+        &["2026-11-23T02:40:01Z one", "2026-11-23T02:40:02Z two", "2026-11-23T02:40:03Z three"]
+    )]
+    #[case::a_line_without_a_time_stays_behind_its_own(
+        &[("a", "2026-11-23T02:40:01Z one"), ("a", "  at line 7"), ("b", "2026-11-23T02:40:00Z zero")],
+        &["2026-11-23T02:40:00Z zero", "2026-11-23T02:40:01Z one", "  at line 7"]
+    )]
+    #[case::a_clock_that_went_back_does_not_turn_a_log_round(
+        &[("a", "2026-11-23T02:40:05Z five"), ("a", "2026-11-23T02:40:01Z one"), ("b", "2026-11-23T02:40:02Z two")],
+        &["2026-11-23T02:40:02Z two", "2026-11-23T02:40:05Z five", "2026-11-23T02:40:01Z one"]
+    )]
+    #[case::other_zones(
+        &[("a", "2026-11-23T03:40:02+01:00 two"), ("b", "2026-11-23T02:40:01Z one")],
+        &["2026-11-23T02:40:01Z one", "2026-11-23T03:40:02+01:00 two"]
+    )]
+    #[case::no_times_at_all(&[("a", "x"), ("b", "y"), ("a", "z")], &["x", "y", "z"])]
+    fn lines_come_in_the_order_of_their_times(#[case] lines: &[(&str, &str)], #[case] wanted: &[&str]) {
+        let mut lines: Vec<FollowedLine> = lines.iter().map(|(s, t)| line(s, t)).collect();
+        by_time(&mut lines);
+        assert_eq!(lines.iter().map(|l| l.text.as_str()).collect::<Vec<_>>(), wanted);
+    }
+
+    fn mark(act: u32, position: u64) -> ActMark {
+        ActMark {
+            run: RunId(7),
+            step: StepId(act),
+            act,
+            address: "quay/db".parse().unwrap(),
+            source: "db.log".into(),
+            says: format!("act {act}"),
+            at: Timestamp::from_ms(i64::from(act)),
+            mark: LogMark { file: None, position },
+        }
+    }
+
+    #[rstest]
+    #[case::before_what_came_after_it(&[mark(1, 0), mark(2, 20)], 0, &[1, 2])]
+    #[case::what_lies_before_the_first_line_is_left_out(&[mark(1, 0), mark(2, 20)], 10, &[2])]
+    #[case::each_once(&[mark(1, 5), mark(1, 5)], 0, &[1])]
+    fn acts_are_learnt_once_and_in_order(#[case] marks: &[ActMark], #[case] from: u64, #[case] wanted: &[u32]) {
+        let dir = tempfile::tempdir().unwrap();
+        let (follow, _) = LogFollow::new(&dir.path().join("none").display().to_string(), 0).unwrap();
+        let mut one = One { address: "quay/db".parse().unwrap(), follow, path: "db.log".into(), ahead: Vec::new(), known: BTreeSet::new() };
+        one.learn(marks, from);
+        one.learn(marks, from);
+        assert_eq!(one.ahead.iter().map(|m| m.act).collect::<Vec<_>>(), wanted);
+        one.learn(&[ActMark { source: "other.log".into(), ..mark(9, 0) }], 0);
+        assert_eq!(one.ahead.len(), wanted.len(), "another log's acts are none of its own");
+    }
+}

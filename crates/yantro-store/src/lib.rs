@@ -512,6 +512,38 @@ mod tests {
     }
 
     #[test]
+    fn editions_tell_what_was_edited_since_the_last_load() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("yantro.db");
+        let mut writer = Writer::open(&path).unwrap();
+        let mut edition = |no: u64, edited: Option<&str>| {
+            let edition = Edition {
+                no,
+                at: Timestamp::from_ms(no as i64),
+                who: "maren".into(),
+                why: None,
+                text: format!("edition {no}"),
+                folder: "/e".into(),
+                edited: edited.map(str::to_owned),
+            };
+            writer.commit(&Batch { edition: Some(edition), ..Batch::default() }).unwrap();
+        };
+        edition(1, None);
+        edition(2, Some("night"));
+        edition(3, Some("dusk"));
+        edition(4, Some("night"));
+        let reader = Reader::open(&path).unwrap();
+        let mut edited = reader.edited_since_load().unwrap();
+        edited.sort();
+        assert_eq!(edited, ["dusk", "night"]);
+        assert_eq!(reader.newest_editions(2).unwrap().iter().map(|e| e.no).collect::<Vec<_>>(), [4, 3]);
+        assert_eq!(reader.edition(2).unwrap().unwrap().edited.as_deref(), Some("night"));
+        edition(5, None);
+        assert!(reader.edited_since_load().unwrap().is_empty());
+        assert_eq!(reader.newest_edition().unwrap().unwrap().text, "edition 5");
+    }
+
+    #[test]
     fn an_event_number_cannot_be_stored_twice() {
         let dir = tempfile::tempdir().unwrap();
         let mut writer = Writer::open(&dir.path().join("yantro.db")).unwrap();

@@ -157,6 +157,12 @@ fn says(step: &Value) -> String {
     }
     let deed = super::edit::DEEDS.iter().find_map(|d| Some((d, step.get(*d)?)));
     let Some((deed, value)) = deed else { return "nothing yet".to_owned() };
+    let list = |v: &Value| v.as_array().into_iter().flatten().filter_map(Value::as_str).collect::<Vec<_>>().join(" ");
+    match *deed {
+        "act" => return format!("{} {}", value.as_str().unwrap_or_default(), step.get("of").map(list).unwrap_or_default()),
+        "bring_back" if list(value) == "all" => return "bring back as found".to_owned(),
+        _ => {}
+    }
     let words = match value {
         Value::String(text) => text.lines().next().unwrap_or_default().to_owned(),
         Value::Array(all) => all.iter().map(|v| v.as_str().map_or_else(|| v.to_string(), str::to_owned)).collect::<Vec<_>>().join(" "),

@@ -5,6 +5,7 @@ mod choosing;
 mod estates;
 mod forecasts;
 mod order;
+mod procedure_faults;
 mod procedures;
 mod runs;
 mod vetting;
