@@ -50,13 +50,14 @@
 
 <div class="flex flex-wrap gap-2 {of === null ? 'justify-end' : 'mt-2'}">
   {#each offered as allowed (JSON.stringify(allowed))}
+    <!-- What ends the run stands last. -->
+    {#if allowed.kind === 'give-up' && of === null && run.may_divert}<button class="btn" title={run.may_divert} onclick={divert}>Divert…</button>{/if}
     <button
       class="btn {of === null ? '' : 'btn-small'} {allowed.kind === 'try-again' || allowed.kind === 'resume' ? 'btn-main' : ''} {allowed.kind === 'give-up' || allowed.kind === 'force' ? 'btn-alarm' : ''}"
       title={allowed.leads_to}
       onclick={() => press(allowed)}>{label(allowed)}{gentle(allowed) ? '' : '…'}</button
     >
   {/each}
-  {#if of === null && run.may_divert}<button class="btn" title={run.may_divert} onclick={divert}>Divert…</button>{/if}
 </div>
 {#if refused}<p class="w-full text-right text-alarm" role="alert">{refused}</p>{/if}
 
