@@ -149,41 +149,16 @@ pub fn play(steps: &[Step], limits: &Limits, standing: &[Standing]) -> Forecast 
     let slack = game.slack(&usual);
     let rank_by_rank = game.play(&usual, true);
     let plays = plays_for(n);
-    let mut rng = SmallRng::seed_from_u64(0x59414e54524f);
-    let spreads: Vec<f64> = steps.iter().map(|s| spread(s.usual_ms, s.slow_ms)).collect();
-    let mut ends: Vec<f64> = Vec::with_capacity(plays as usize);
-    let mut critical = vec![0u32; n];
-    let mut begins: Vec<Vec<f32>> = vec![Vec::with_capacity(plays as usize / 4 + 1); n];
-    let mut finishes = begins.clone();
-    let pairs = pairs(steps);
-    let mut away: Vec<Vec<f64>> = vec![Vec::with_capacity(plays as usize); pairs.len()];
-    let mut lengths = vec![0f64; n];
-    for nth in 0..plays {
-        for i in 0..n {
-            lengths[i] = match standing[i] {
-                Standing::Ended(_) => 0.0,
-                Standing::Waits => usual[i] * (spreads[i] * rng.sample::<f64, _>(StandardNormal)).exp(),
-                // What went on so long already takes longer than that.
-                Standing::GoesOn(since) => {
-                    let since = since as f64;
-                    let drawn = (0..8).map(|_| usual[i] * (spreads[i] * rng.sample::<f64, _>(StandardNormal)).exp()).find(|l| *l > since);
-                    drawn.unwrap_or(since * 1.1 + 100.0)
-                }
-            };
-        }
-        ends.push(game.play(&lengths, false));
-        game.mark_critical(&mut critical);
-        // For each step a quarter of the plays tells enough.
-        for i in (0..n).filter(|_| nth % 4 == 0) {
-            begins[i].push(game.begin[i] as f32);
-            finishes[i].push(game.end[i] as f32);
-        }
-        for (pair, lost) in pairs.iter().zip(&mut away) {
-            if let Some(start) = pair.start {
-                lost.push(game.end[start] - game.begin[pair.stop]);
-            }
-        }
-    }
+    let table = Table {
+        steps,
+        limits,
+        standing,
+        spreads: steps.iter().map(|s| spread(s.usual_ms, s.slow_ms)).collect(),
+        pairs: pairs(steps),
+        usual,
+    };
+    let Played { mut ends, critical, mut begins, mut finishes, away } = table.side_by_side(plays);
+    let pairs = table.pairs;
     ends.sort_by(f64::total_cmp);
     let at = |share: f64| ends.get(((ends.len().max(1) - 1) as f64 * share).round() as usize).map_or(0, |e| e.max(0.0).round() as u64);
     let point = |values: &mut Vec<f32>, share: f64| {
@@ -219,6 +194,102 @@ pub fn play(steps: &[Step], limits: &Limits, standing: &[Standing]) -> Forecast 
         away,
         rank_by_rank_ms: rank_by_rank.max(0.0).round() as u64,
         as_planned_ms: as_planned.max(0.0).round() as u64,
+    }
+}
+
+/// In how many parts plays are made: each has luck of its own, so that the outcome does not hang on how many
+/// processors there are.
+const PARTS: u32 = 2;
+/// Below so many steps played in all, a part of their own is not worth a thread.
+const WORTH_A_THREAD: usize = 50_000;
+
+/// What is played again and again.
+struct Table<'s> {
+    steps: &'s [Step],
+    limits: &'s Limits,
+    standing: &'s [Standing],
+    usual: Vec<f64>,
+    spreads: Vec<f64>,
+    pairs: Vec<Pair>,
+}
+
+/// What plays came to.
+struct Played {
+    /// When each play ended.
+    ends: Vec<f64>,
+    /// How often each step was on the way that led to the end.
+    critical: Vec<u32>,
+    /// When each step began, in a quarter of the plays: that tells enough.
+    begins: Vec<Vec<f32>>,
+    finishes: Vec<Vec<f32>>,
+    /// For how long each service that comes back was away.
+    away: Vec<Vec<f64>>,
+}
+
+impl Table<'_> {
+    /// All plays, in parts beside each other where that is worth it.
+    fn side_by_side(&self, plays: u32) -> Played {
+        let share = |part: u32| plays * (part + 1) / PARTS - plays * part / PARTS;
+        let mut parts: Vec<Played> = if self.steps.len() * plays as usize > WORTH_A_THREAD {
+            std::thread::scope(|scope| {
+                let hands: Vec<_> = (0..PARTS).map(|part| scope.spawn(move || self.part(part, share(part)))).collect();
+                hands.into_iter().map(|h| h.join().expect("a play has nothing to fail at")).collect()
+            })
+        } else {
+            (0..PARTS).map(|part| self.part(part, share(part))).collect()
+        };
+        let mut all = parts.remove(0);
+        for part in parts {
+            all.ends.extend(part.ends);
+            all.critical.iter_mut().zip(part.critical).for_each(|(all, more)| *all += more);
+            let each = |all: &mut Vec<Vec<f32>>, more: Vec<Vec<f32>>| all.iter_mut().zip(more).for_each(|(all, more)| all.extend(more));
+            each(&mut all.begins, part.begins);
+            each(&mut all.finishes, part.finishes);
+            all.away.iter_mut().zip(part.away).for_each(|(all, more)| all.extend(more));
+        }
+        all
+    }
+
+    /// One part of the plays, with its own luck.
+    fn part(&self, part: u32, plays: u32) -> Played {
+        let n = self.steps.len();
+        let mut game = Game::new(self.steps, self.limits, self.standing);
+        let mut rng = SmallRng::seed_from_u64(0x59414e54524f + u64::from(part));
+        let quarter = vec![Vec::with_capacity(plays as usize / 4 + 1); n];
+        let mut played = Played {
+            ends: Vec::with_capacity(plays as usize),
+            critical: vec![0; n],
+            begins: quarter.clone(),
+            finishes: quarter,
+            away: vec![Vec::with_capacity(plays as usize); self.pairs.len()],
+        };
+        let mut lengths = vec![0f64; n];
+        for nth in 0..plays {
+            for (i, length) in lengths.iter_mut().enumerate() {
+                let mut drawn = || self.usual[i] * (self.spreads[i] * rng.sample::<f64, _>(StandardNormal)).exp();
+                *length = match self.standing[i] {
+                    Standing::Ended(_) => 0.0,
+                    Standing::Waits => drawn(),
+                    // What went on so long already takes longer than that.
+                    Standing::GoesOn(since) => {
+                        let since = since as f64;
+                        (0..8).map(|_| drawn()).find(|l| *l > since).unwrap_or(since * 1.1 + 100.0)
+                    }
+                };
+            }
+            played.ends.push(game.play(&lengths, false));
+            game.mark_critical(&mut played.critical);
+            for i in (0..n).filter(|_| nth % 4 == 0) {
+                played.begins[i].push(game.begin[i] as f32);
+                played.finishes[i].push(game.end[i] as f32);
+            }
+            for (pair, lost) in self.pairs.iter().zip(&mut played.away) {
+                if let Some(start) = pair.start {
+                    lost.push(game.end[start] - game.begin[pair.stop]);
+                }
+            }
+        }
+        played
     }
 }
 
