@@ -112,7 +112,7 @@ export const QUESTION: Field[] = [
   f('at_most', 'At most', 'number'),
 ];
 
-export const HEAD: Field[] = [f('title', 'Title'), f('purpose', 'Purpose', 'long'), f('if_it_fails', 'If a step fails', 'rule')];
+export const HEAD: Field[] = [f('title', 'Title'), f('purpose', 'Purpose', 'long'), f('if_it_fails', 'If a step fails', 'rule'), f('held_at_most', 'Put back once held for', 'text', { hint: 'never' })];
 
 /** What a step does, by its key. */
 export const deedOf = (step: Keys): string | undefined => Object.keys(DEEDS).find((d) => d in step);

@@ -272,26 +272,44 @@ fn set_keys(table: &mut dyn TableLike, set: &Map<String, Value>) -> Result<(), E
             table.remove(key);
             continue;
         }
-        match table.get_mut(key) {
-            // What says the same stays as it is written.
-            Some(item) if json_of(item) == *value => {}
-            Some(item) => match (item.as_table_like_mut(), value) {
-                (Some(inner), Value::Object(wanted)) => {
-                    let gone: Vec<String> = inner.iter().map(|(k, _)| k.to_owned()).filter(|k| !wanted.contains_key(k)).collect();
-                    gone.iter().for_each(|k| drop(inner.remove(k)));
-                    set_keys(inner, wanted)?;
-                }
-                _ => {
-                    let mut new = value_of(value)?;
-                    if let Some(old) = item.as_value() {
-                        *new.decor_mut() = old.decor().clone();
-                    }
-                    *item = Item::Value(new);
-                }
-            },
-            None => {
-                table.insert(key, Item::Value(value_of(value)?));
+        set_key(table, key, value)?;
+    }
+    Ok(())
+}
+
+/// Keys inside a key: there `false` and an empty text may say something, such as `verify_tls = false` or an empty
+/// value of the environment. Only `null` takes one out.
+fn set_within(table: &mut dyn TableLike, set: &Map<String, Value>) -> Result<(), EditFault> {
+    for (key, value) in set {
+        if value.is_null() {
+            table.remove(key);
+        } else {
+            set_key(table, key, value)?;
+        }
+    }
+    Ok(())
+}
+
+fn set_key(table: &mut dyn TableLike, key: &str, value: &Value) -> Result<(), EditFault> {
+    match table.get_mut(key) {
+        // What says the same stays as it is written.
+        Some(item) if json_of(item) == *value => {}
+        Some(item) => match (item.as_table_like_mut(), value) {
+            (Some(inner), Value::Object(wanted)) => {
+                let gone: Vec<String> = inner.iter().map(|(k, _)| k.to_owned()).filter(|k| !wanted.contains_key(k)).collect();
+                gone.iter().for_each(|k| drop(inner.remove(k)));
+                set_within(inner, wanted)?;
             }
+            _ => {
+                let mut new = value_of(value)?;
+                if let Some(old) = item.as_value() {
+                    *new.decor_mut() = old.decor().clone();
+                }
+                *item = Item::Value(new);
+            }
+        },
+        None => {
+            table.insert(key, Item::Value(value_of(value)?));
         }
     }
     Ok(())

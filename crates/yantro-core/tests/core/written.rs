@@ -151,6 +151,18 @@ fn keys_of_a_step_are_set_where_they_are(#[case] set: Value, #[case] wanted: &st
     assert!(procedure_of(&text, &name("night"))["questions"].get("x").is_none(), "a value became text of its own: {text}");
 }
 
+/// Inside a key, `false` and an empty text say something: a change beside them leaves them as they are.
+#[rstest]
+#[case(json!({ "look": { "rung": "web", "url": "https://127.0.0.1/b", "verify_tls": false } }), "verify_tls = false")]
+#[case(json!({ "env": { "LANE": "", "SIDE": "left" } }), "LANE = \"\"")]
+fn what_is_said_by_nothing_inside_a_key_stays(#[case] set: Value, #[case] wanted: &str) {
+    let text = "[procedure.night]\n[[procedure.night.steps]]\nlook = { rung = \"web\", url = \"https://127.0.0.1/a\", verify_tls = false }\nenv = { LANE = \"\" }\n";
+    let changed = edited(text, &name("night"), &[Edit::Change { line: 1, set: map(set.clone()) }]).expect("it fits");
+    assert!(changed.contains(wanted), "{changed}");
+    let key = set.as_object().and_then(|o| o.keys().next().cloned()).expect("one key");
+    assert_eq!(procedure_of(&changed, &name("night"))["steps"][0][&key], set[&key], "{changed}");
+}
+
 #[test]
 fn a_way_back_under_a_head_of_its_own_is_changed_there() {
     let set = map(json!({ "counter": { "script": "undo", "patience": "9s" } }));
