@@ -1,22 +1,56 @@
-//! Builds the recorder, small and statically linked where that works, so that it is built into
-//! whatever links this crate.
+//! Builds what is carried to where acts are given, small and statically linked where that works: the recorder always,
+//! and in a release the outpost for whoever reaches other hosts. Both are built into whatever links this crate. Other
+//! builds find the outpost beside their program, so that it need not be built a second time.
 
-use std::{env, path::PathBuf, process::Command};
+use std::{
+    env,
+    path::{Path, PathBuf},
+    process::Command,
+};
 
 fn main() {
     let here = PathBuf::from(env::var("CARGO_MANIFEST_DIR").expect("cargo sets it"));
-    let recorder = here.join("../../recorder");
-    for file in ["Cargo.toml", "Cargo.lock", "src"] {
-        println!("cargo:rerun-if-changed={}", recorder.join(file).display());
-    }
+    let root = here.join("../..");
     let out = PathBuf::from(env::var("OUT_DIR").expect("cargo sets it"));
-    let target = env::var("TARGET").expect("cargo sets it");
-    let built = [true, false].into_iter().any(|is_static| build(&recorder, &out, &target, is_static));
-    assert!(built, "the recorder cannot be built; run `cargo build --release` in recorder/ to see why");
-    println!("cargo:rustc-env=YANTRO_RECORDER={}", out.join("recorder").join(&target).join("release/yantro-recorder").display());
+    // One place for all builds of one tree (the linter's, the tests', the outpost's own), so that each is built once:
+    // beside the folder of the profile, which this one's is build/NAME/out below.
+    println!("cargo:rerun-if-env-changed=YANTRO_CARRIED");
+    let beside = out.ancestors().nth(4).filter(|_| out.ancestors().nth(2).is_some_and(|p| p.ends_with("build")));
+    let carried = env::var("YANTRO_CARRIED").map_or_else(|_| beside.unwrap_or(&out).join("carried"), PathBuf::from);
+    println!("cargo:rustc-check-cfg=cfg(carries_outpost)");
+    watch(&root.join("recorder"));
+    let recorder = built(&root.join("recorder"), &carried, "yantro-recorder");
+    println!("cargo:rustc-env=YANTRO_RECORDER={}", recorder.display());
+    if env::var("CARGO_FEATURE_OUTPOST").is_ok() && env::var("PROFILE").is_ok_and(|p| p == "release") {
+        for source in ["outpost", "crates/yantro-core", "crates/yantro-reach"] {
+            watch(&root.join(source));
+        }
+        let outpost = built(&root.join("outpost"), &carried, "yantro-outpost");
+        println!("cargo:rustc-env=YANTRO_OUTPOST={}", outpost.display());
+        println!("cargo:rustc-cfg=carries_outpost");
+    }
 }
 
-fn build(recorder: &std::path::Path, out: &std::path::Path, target: &str, is_static: bool) -> bool {
+fn watch(source: &Path) {
+    for file in ["Cargo.toml", "Cargo.lock", "src"] {
+        if source.join(file).exists() {
+            println!("cargo:rerun-if-changed={}", source.join(file).display());
+        }
+    }
+}
+
+/// Builds a small workspace, and copies its program to where only this build looks: another may build it anew.
+fn built(source: &Path, carried: &Path, name: &str) -> PathBuf {
+    let target = env::var("TARGET").expect("cargo sets it");
+    let into = carried.join(name);
+    let done = [true, false].into_iter().any(|is_static| build(source, carried, &into, &target, is_static));
+    assert!(done, "{name} cannot be built; run `cargo build --release` in {} to see why", source.display());
+    let kept = PathBuf::from(env::var("OUT_DIR").expect("cargo sets it")).join(name);
+    std::fs::copy(into.join(&target).join("release").join(name), &kept).expect("what was built can be copied");
+    kept
+}
+
+fn build(source: &Path, carried: &Path, into: &Path, target: &str, is_static: bool) -> bool {
     let mut cargo = Command::new(env::var("CARGO").expect("cargo sets it"));
     // A wrapper or flags meant for the outer build (a linter's, say) do not belong to this one.
     for key in ["RUSTC_WRAPPER", "RUSTC_WORKSPACE_WRAPPER", "CARGO_ENCODED_RUSTFLAGS", "RUSTFLAGS", "CARGO_MAKEFLAGS", "MAKEFLAGS"] {
@@ -26,11 +60,15 @@ fn build(recorder: &std::path::Path, out: &std::path::Path, target: &str, is_sta
         cargo.env("RUSTFLAGS", "-C target-feature=+crt-static");
     }
     cargo
+        .env("YANTRO_CARRIED", carried)
+        .env("CARGO_PROFILE_RELEASE_OPT_LEVEL", "s")
+        .env("CARGO_PROFILE_RELEASE_LTO", "false")
+        .env("CARGO_PROFILE_RELEASE_STRIP", "true")
         .args(["build", "--release", "--locked", "--quiet", "--target", target])
         .arg("--manifest-path")
-        .arg(recorder.join("Cargo.toml"))
+        .arg(source.join("Cargo.toml"))
         .arg("--target-dir")
-        .arg(out.join("recorder"))
+        .arg(into)
         .status()
         .is_ok_and(|status| status.success())
 }

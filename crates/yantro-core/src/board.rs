@@ -3,7 +3,8 @@
 use std::time::Duration;
 
 use crate::{
-    state::{Answer, LogAgainst, Seen, SeenState, Verdict},
+    run::input::FoundProcess,
+    state::{Answer, LastKnown, LogAgainst, Seen, SeenState, Verdict},
     time::Timestamp,
 };
 
@@ -17,7 +18,7 @@ pub struct Look {
     /// How many rungs there are.
     pub total: usize,
     /// Its main process.
-    pub pid: Option<u32>,
+    pub process: Option<FoundProcess>,
     /// When it was started, where that is known.
     pub started_at: Option<Timestamp>,
 }
@@ -27,6 +28,8 @@ pub struct Look {
 pub struct Watched {
     /// What it is seen to be.
     pub seen: Seen,
+    /// Its main process, so that it can be told from any other.
+    pub process: Option<FoundProcess>,
     /// Contrary looks in a row.
     contrary: u32,
 }
@@ -43,15 +46,17 @@ impl Watched {
             rung_against: None,
             says: "not looked at yet".to_owned(),
             pid: None,
+            last_known: None,
             log_against: None,
         };
-        Self { seen, contrary: 0 }
+        Self { seen, process: None, contrary: 0 }
     }
 
     /// Takes in a look. `patience` is how long a start may take, `ailing_after` how many contrary
     /// looks in a row make it ailing (R14).
     pub fn take(&mut self, look: &Look, now: Timestamp, patience: Duration, ailing_after: u32) {
-        let before = self.seen.state;
+        // What it was before its host went out of reach is what it was.
+        let before = self.seen.last_known.map_or(self.seen.state, |l| l.state);
         let climbed = look.rungs.iter().take_while(|a| a.verdict == Verdict::Holds).count();
         let failing = look.rungs.iter().enumerate().find(|(_, a)| a.verdict != Verdict::Holds);
         let (state, says) = match (look.runs, failing) {
@@ -92,8 +97,21 @@ impl Watched {
         self.seen.rungs = look.total as u32;
         self.seen.rung_against = against;
         self.seen.says = says;
-        self.seen.pid = look.pid;
+        self.seen.pid = look.process.map(|p| p.pid);
+        self.process = look.process;
         self.heed_log();
+    }
+
+    /// Its host does not answer: neither up nor down, with what it was last and when (R19).
+    pub fn out_of_reach(&mut self, why: &str, now: Timestamp) {
+        let last = match self.seen.state {
+            SeenState::OutOfReach => self.seen.last_known,
+            SeenState::Unknown => None,
+            state => Some(LastKnown { state, at: self.seen.as_of }),
+        };
+        self.set(SeenState::OutOfReach, now);
+        self.seen.last_known = last;
+        self.seen.says = why.to_owned();
     }
 
     /// Notes a forbidden line in its log, or that it was acknowledged or a new start left it behind.
@@ -127,6 +145,7 @@ impl Watched {
         }
         self.seen.state = state;
         self.seen.as_of = now;
+        self.seen.last_known = None;
         match state {
             SeenState::Proven => {
                 self.seen.rungs_climbed = self.seen.rungs;
@@ -136,6 +155,7 @@ impl Watched {
                 self.seen.rungs_climbed = 0;
                 self.seen.rung_against = None;
                 self.seen.pid = None;
+                self.process = None;
                 self.seen.says = String::new();
             }
             SeenState::Unknown | SeenState::Rising | SeenState::Ailing | SeenState::Sinking | SeenState::OutOfReach => {}
@@ -152,7 +172,7 @@ mod tests {
 
     fn look(runs: Option<bool>, answers: &[Verdict]) -> Look {
         let rungs = answers.iter().map(|v| Answer { verdict: *v, says: format!("{v:?}") }).collect();
-        Look { runs, rungs, total: 2, pid: None, started_at: None }
+        Look { runs, rungs, total: 2, process: None, started_at: None }
     }
 
     use SeenState::*;
@@ -172,6 +192,22 @@ mod tests {
             watched.take(&look(*runs, answers), Timestamp::from_ms(i as i64 * 1000), Duration::from_secs(60), 2);
         }
         assert_eq!(watched.seen.state, state);
+    }
+
+    #[test]
+    fn a_host_out_of_reach_leaves_the_last_state_with_its_age() {
+        let mut watched = Watched::unknown(2, Timestamp::from_ms(0));
+        watched.out_of_reach("no way to it", Timestamp::from_ms(500));
+        assert_eq!((watched.seen.state, watched.seen.last_known), (OutOfReach, None), "never looked at before");
+        watched.take(&look(Some(true), &[Holds, Holds]), Timestamp::from_ms(1000), Duration::from_secs(60), 2);
+        for at in [2000, 3000] {
+            watched.out_of_reach("no way to it", Timestamp::from_ms(at));
+            assert_eq!(watched.seen.last_known, Some(LastKnown { state: Proven, at: Timestamp::from_ms(1000) }));
+            assert_eq!((watched.seen.since, watched.seen.says.as_str()), (Timestamp::from_ms(2000), "no way to it"));
+        }
+        // Back within reach, one contrary look does not condemn it.
+        watched.take(&look(Some(true), &[Holds, NotYet]), Timestamp::from_ms(4000), Duration::from_secs(60), 2);
+        assert_eq!((watched.seen.state, watched.seen.last_known), (Proven, None));
     }
 
     fn forbidden() -> LogAgainst {

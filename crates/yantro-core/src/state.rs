@@ -117,10 +117,22 @@ pub struct Seen {
     pub says: String,
     /// Its main process, where one is known.
     pub pid: Option<u32>,
+    /// What it was when its host was last within reach, where it is not now (R19).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last_known: Option<LastKnown>,
     /// A forbidden line in its log, which keeps it ailing until its next start or until somebody
     /// acknowledges it with a reason (R17).
     #[serde(default)]
     pub log_against: Option<LogAgainst>,
+}
+
+/// The last state of a service before its host went out of reach.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct LastKnown {
+    /// The state.
+    pub state: SeenState,
+    /// When it was last seen so.
+    pub at: Timestamp,
 }
 
 /// A forbidden line that a run saw in a service's log.

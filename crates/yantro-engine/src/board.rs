@@ -6,15 +6,17 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     board::Watched,
-    estate::{Estate, Expected, Host, Impact, StandsFor},
+    estate::{Estate, Expected, Host, Impact, Reach, StandsFor},
     name::{Address, HostName},
     run::{Run, RunId, StepState},
     sequence::StepKind,
     state::{Seen, SeenState},
     time::Timestamp,
 };
-use yantro_reach::Kept;
+use yantro_reach::Link;
 use yantro_store::StartedAs;
+
+use crate::hands::Hands;
 
 /// One service on the board.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -71,6 +73,57 @@ pub struct HostRow {
     pub title: Option<String>,
     /// Why this server must not act on it, where that is so (R35).
     pub kept: Option<String>,
+    /// How it is reached.
+    pub reach: Reach,
+    /// How the link to it stands; nothing for the machine that the server runs on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub link: Option<HostLink>,
+}
+
+/// The link to a host.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct HostLink {
+    /// Whether it stands.
+    pub up: bool,
+    /// Since when it is so.
+    pub since: Timestamp,
+    /// Why it does not stand.
+    pub why: Option<String>,
+    /// How to mend that.
+    pub mend: Option<String>,
+    /// How often it was tried in vain.
+    pub tries: u32,
+    /// What the host calls itself.
+    pub calls_itself: Option<String>,
+    /// The account that acts there.
+    pub account: Option<String>,
+    /// Its processor and system.
+    pub system: Option<String>,
+    /// Which boot it is in.
+    pub boot: Option<String>,
+    /// A line there and back, in microseconds.
+    pub round_trip_us: Option<u64>,
+    /// By how much its clock is ahead of the server's, in milliseconds; behind where it is negative.
+    pub clock_ahead_ms: Option<i64>,
+}
+
+impl From<Link> for HostLink {
+    fn from(link: Link) -> Self {
+        let hello = link.hello.as_ref();
+        Self {
+            up: link.up,
+            since: link.since,
+            calls_itself: hello.map(|h| h.host.clone()),
+            account: hello.map(|h| h.account.clone()),
+            system: hello.map(|h| h.system.clone()),
+            boot: hello.map(|h| h.boot.clone()),
+            why: link.why,
+            mend: link.mend,
+            tries: link.tries,
+            round_trip_us: link.round_trip_us,
+            clock_ahead_ms: link.clock_ahead_ms,
+        }
+    }
 }
 
 /// Everything.
@@ -98,6 +151,10 @@ pub struct BoardView {
 
 /// What a run makes of a service it works on right now.
 fn seen_by_run(run: &Run, address: &Address, seen: &mut Seen) {
+    // What a run makes of it does not bring its host back (R19).
+    if seen.state == SeenState::OutOfReach {
+        return;
+    }
     for (step, now) in run.steps().filter(|(s, _)| s.is_on(address)) {
         let (climbed, proving) = match &now.state {
             StepState::Proving { climbed, .. } => (*climbed, true),
@@ -204,12 +261,14 @@ pub(crate) fn row(
 }
 
 /// The hosts of an estate.
-pub(crate) fn hosts(estate: &Estate, kept: impl Fn(&str) -> Option<Kept>) -> Vec<HostRow> {
+pub(crate) fn hosts(estate: &Estate, hands: &Hands) -> Vec<HostRow> {
     let row = |(name, h): (&HostName, &Host)| HostRow {
         name: name.clone(),
         address: h.address.clone(),
         title: h.title.clone(),
-        kept: kept(&h.address).map(|k| k.to_string()),
+        kept: hands.kept(name),
+        reach: h.reach,
+        link: hands.hosts.link(name).map(HostLink::from),
     };
     estate.hosts.iter().map(row).collect()
 }

@@ -16,7 +16,7 @@ use tokio::sync::{
     oneshot,
 };
 use yantro_core::{
-    estate::{Estate, Fault, Service, vet, vet_with},
+    estate::{Estate, Fault, Service, ServiceRunner, vet, vet_with},
     graph::EstateGraph,
     name::{Address, GroupName, HostName, ProcedureName, did_you_mean},
     overrides::Overrides,
@@ -24,13 +24,14 @@ use yantro_core::{
     run::{
         Begun, Decision, DecisionKind, Divert, Event, Input, Run, RunId,
         event::{AtLastMoment, WindowTerms},
+        input::LogMark,
     },
     selection,
     sequence::{Plan, Prefer, Request, StepKind, Usual, Wish, plan, plays::play_all, preflight},
     state::{Facts, SeenState},
     time::Span,
 };
-use yantro_reach::{Here, Kept};
+use yantro_reach::{Here, Hosts, LogLine, ReadLog};
 use yantro_store::{Edition, Reader, RunRow};
 
 use crate::{
@@ -311,12 +312,20 @@ impl Engine {
         let (inbox, messages) = unbounded_channel();
         let identity = Identity::of(&reader, data)?;
         let batch = identity.first_batch(clock.now());
-        let hands = Hands::new(Here::new(data, &options.host_records)?, clock, inbox.clone(), started, identity);
+        let (changed, mut links) = unbounded_channel();
+        let hosts = Hosts::new(Here::new(data, &options.host_records)?, identity.server(), changed);
+        if let Some(loaded) = &loaded {
+            hosts.know(&loaded.estate.hosts, |_| true);
+        }
+        let hands = Hands::new(hosts, clock, inbox.clone(), started, identity);
         for (address, against) in reader.log_against()? {
             hands.set_log_against(&address, Some(against));
         }
         hands.follow_started();
-        let standstill = standstill.or_else(|| loaded.as_ref().and_then(|l| doubts_the_store(&hands, &l.estate)));
+        let standstill = match (&loaded, standstill) {
+            (Some(loaded), None) => doubts_the_store(&hands, &loaded.estate).await,
+            (_, standstill) => standstill,
+        };
         let shared = Arc::new(Shared {
             loaded: RwLock::new(loaded),
             runs: RwLock::new(runs),
@@ -346,6 +355,12 @@ impl Engine {
         work.recover(last_seen.max(alive_at));
         tokio::spawn(work.go(messages));
         tokio::spawn(engine.clone().rounds());
+        let links_of = engine.clone();
+        tokio::spawn(async move {
+            while let Some(host) = links.recv().await {
+                links_of.link_changed(&host).await;
+            }
+        });
         Ok(engine)
     }
 
@@ -404,7 +419,7 @@ impl Engine {
             as_of: now,
             standstill: read(&self.shared.standstill).clone(),
             storage_trouble: read(&self.shared.storage_trouble).clone(),
-            hosts: loaded.as_ref().map_or_else(Vec::new, |l| board::hosts(&l.estate, |h| self.hands.may_act_on(h).err())),
+            hosts: loaded.as_ref().map_or_else(Vec::new, |l| board::hosts(&l.estate, &self.hands)),
             services,
             open_runs: runs.values().filter(|r| !r.has_ended()).map(summary).collect(),
         }
@@ -450,17 +465,34 @@ impl Engine {
 
     /// Every log of a service, as files.
     pub fn logs_of(&self, service: &Service) -> Vec<String> {
-        self.hands.here.logs_of(service)
+        let own = matches!(service.runner, ServiceRunner::Process(_)).then(|| self.output_of(service)).flatten();
+        service.logs.iter().cloned().chain(own).collect()
     }
 
-    /// Where a service's own output goes.
-    pub fn output_of(&self, service: &Service) -> PathBuf {
-        self.hands.here.output_of(service)
+    /// Where a service's own output goes, as far as its host is known.
+    pub fn output_of(&self, service: &Service) -> Option<String> {
+        self.hands.hosts.output_of(service)
+    }
+
+    /// What a file of a host has from a position on; see [`Hosts::read_from`].
+    pub async fn read_from(&self, host: &HostName, path: &str, from: Option<u64>) -> Result<(u64, String), String> {
+        self.hands.hosts.read_from(host, path, from).await
+    }
+
+    /// Opens a log on a host for a reader: so many lines before an act's position, or before its end.
+    pub async fn open_log(
+        &self,
+        host: &HostName,
+        path: &str,
+        since: Option<LogMark>,
+        lines: usize,
+    ) -> Result<(ReadLog, Vec<LogLine>), String> {
+        self.hands.hosts.open_log(host, path, since, lines).await
     }
 
     /// The text with every known secret replaced by its reference.
     pub fn mask(&self, text: &str) -> String {
-        self.hands.here.mask(text)
+        self.hands.hosts.here().mask(text)
     }
 
     pub(crate) fn usual(&self, estate: &Estate) -> Usual {
@@ -566,8 +598,8 @@ impl Engine {
         let hosts: BTreeSet<&HostName> =
             plan.sequence.steps.iter().filter(|s| s.kind() != StepKind::Await).filter_map(|s| s.host()).collect();
         for host in hosts {
-            if let Err(kept) = self.hands.may_act_on(&loaded.estate.hosts[host].address) {
-                return Err(EngineError::HostKept { host: host.clone(), why: kept.to_string() });
+            if let Some(why) = self.hands.kept(host) {
+                return Err(EngineError::HostKept { host: host.clone(), why });
             }
         }
         let forecast = play_all(&plan.sequence.steps, &loaded.estate, terms.at_once);
@@ -653,11 +685,11 @@ impl Engine {
             return Err(EngineError::NoReason("to take a host over"));
         }
         let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
-        let address = loaded.estate.hosts.get(host).ok_or_else(|| EngineError::NoHost(host.clone()))?.address.clone();
+        let described = loaded.estate.hosts.get(host).ok_or_else(|| EngineError::NoHost(host.clone()))?;
         let (reply, answered) = oneshot::channel();
         self.send(Msg::Audit { who: who.to_owned(), what: "take over", about: format!("host {host}"), why: why.to_owned(), reply });
         answered.await.expect("the loop answers what it was asked");
-        self.hands.take_over(&address).map_err(|kept| EngineError::HostKept { host: host.clone(), why: kept.to_string() })
+        self.hands.take_over(host, described).await.map_err(|why| EngineError::HostKept { host: host.clone(), why })
     }
 
     /// Holds every run and all reviving, or lets them go on (R36).
@@ -685,6 +717,22 @@ impl Engine {
 
     // ---- looking ----
 
+    /// The link to a host came or went.
+    async fn link_changed(&self, host: &HostName) {
+        if self.hands.hosts.link(host).is_some_and(|l| l.up) {
+            self.hands.learn_started_on(host).await;
+        }
+        if let Some(loaded) = self.loaded() {
+            let there: Vec<Service> = loaded.estate.services.values().filter(|s| s.is_on(host)).cloned().collect();
+            let looked = self.hands.look(there).await;
+            let told = looked.into_iter().map(|(a, s)| {
+                let says = self.hands.watched(&a).map(|w| w.seen.says).unwrap_or_default();
+                (a, s, says)
+            });
+            self.send(Msg::Looked(told.collect()));
+        }
+    }
+
     /// Looks at everything, round after round.
     async fn rounds(self) {
         loop {
@@ -700,6 +748,7 @@ impl Engine {
                         (a, s, says)
                     })
                     .collect();
+                self.hands.ask_keepers(&loaded.estate.hosts).await;
                 self.hands.look_at_files(loaded.estate.services.values().cloned().collect()).await;
                 self.send(Msg::Looked(changed));
             }
@@ -729,11 +778,8 @@ fn as_one_run_sees_it(loaded: Arc<Loaded>, overrides: &Overrides) -> Result<Arc<
 }
 
 /// Whether a host knows that this store is not the newest: then only looking is safe (R35).
-fn doubts_the_store(hands: &Hands, estate: &Estate) -> Option<String> {
-    estate.hosts.iter().find_map(|(name, host)| match hands.may_act_on(&host.address) {
-        Err(kept) if kept.doubts_the_store() => Some(format!("what host {name} keeps: {kept}")),
-        Err(Kept::ByAnother(_) | Kept::Unusable { .. } | Kept::ByACopy(_) | Kept::OlderStore) | Ok(()) => None,
-    })
+async fn doubts_the_store(hands: &Hands, estate: &Estate) -> Option<String> {
+    hands.ask_keepers(&estate.hosts).await.map(|(name, kept)| format!("what host {name} keeps: {kept}"))
 }
 
 /// One server per data folder (R35).

@@ -139,6 +139,9 @@ pub enum EngineError {
     /// There is no such host.
     #[error("there is no host {0} in the estate")]
     NoHost(HostName),
+    /// A host does not answer.
+    #[error("host {0} is out of reach")]
+    OutOfReach(HostName),
     /// There is nothing to acknowledge.
     #[error("no forbidden line is held against {0}")]
     NothingAgainst(Address),
@@ -183,6 +186,7 @@ impl EngineError {
             EngineError::HostKept { host, .. } => {
                 format!("end the other server, or if it is gone for good: yantro take-over {host} --why …")
             }
+            EngineError::OutOfReach(_) => "see the board for why, and how to mend it".to_owned(),
             EngineError::NoHost(_) => "see the board for the hosts there are".to_owned(),
             EngineError::NothingAgainst(_) => "see the board for what ails it".to_owned(),
             EngineError::NoReason(_) => "say why, for those who read the record".to_owned(),

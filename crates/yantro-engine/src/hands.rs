@@ -6,29 +6,28 @@ use std::{
     time::Duration,
 };
 
-use futures::{StreamExt, stream};
 use tokio::{sync::mpsc::UnboundedSender, task::AbortHandle};
 use yantro_core::{
     board::{Look, Watched},
-    estate::Service,
-    name::Address,
-    run::{ActBegun, ActEnd, ActId, ActKind, Input, Run, RunId, input::LogMark},
+    estate::{Host, Rung, Service},
+    name::{Address, HostName},
+    run::{
+        ActBegun, ActEnd, ActId, ActKind, Input, Run, RunId,
+        input::{FoundProcess, LogMark},
+    },
     sequence::{Preflight, StepId, StepKind},
     state::{Answer, LogAgainst, SeenState},
     time::Timestamp,
 };
-use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Here, Kept, ProcessId, Recorded};
+use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Hosts, Looked, ProcessId, Recorded};
 use yantro_store::StartedAs;
 
 use crate::{board::Watching, clock::Clock, engine::Msg, identity::Identity};
 
-/// Looks taken side by side.
-const SIDE_BY_SIDE: usize = 32;
-
 /// The hands of the engine.
 #[derive(Clone)]
 pub(crate) struct Hands {
-    pub here: Arc<Here>,
+    pub hosts: Arc<Hosts>,
     pub clock: Clock,
     inbox: UnboundedSender<Msg>,
     /// The start that each service runs by now.
@@ -39,6 +38,8 @@ pub(crate) struct Hands {
     /// Why a restart is owed by what lies on disk, as of the last round.
     owed: Arc<RwLock<BTreeMap<Address, String>>>,
     pub identity: Arc<Identity>,
+    /// Why hosts must not be acted on, as of the last round, and whether that doubts the store.
+    kept: Arc<RwLock<BTreeMap<HostName, (String, bool)>>>,
 }
 
 /// The identity of an act on its machine. When its run began is part of it: a store restored from a
@@ -72,15 +73,15 @@ pub(crate) struct Announced {
 }
 
 impl Hands {
-    pub fn new(here: Here, clock: Clock, inbox: UnboundedSender<Msg>, started: Vec<(Address, StartedAs)>, identity: Identity) -> Self {
+    pub fn new(hosts: Hosts, clock: Clock, inbox: UnboundedSender<Msg>, started: Vec<(Address, StartedAs)>, identity: Identity) -> Self {
         let mut known = BTreeMap::new();
-        for (address, s) in &started {
-            if let Recorded::Begun(record) | Recorded::Ended(Some(record), _) = here.recorded(&s.act) {
+        for (address, s) in started.iter().filter(|(a, _)| hosts.is_here(&a.host)) {
+            if let Recorded::Begun(record) | Recorded::Ended(Some(record), _) = hosts.here().recorded(&s.act) {
                 known.insert(address.clone(), record);
             }
         }
         Self {
-            here: Arc::new(here),
+            hosts: Arc::new(hosts),
             clock,
             inbox,
             known: Arc::new(Mutex::new(known)),
@@ -89,6 +90,7 @@ impl Hands {
             climbs: Arc::default(),
             owed: Arc::default(),
             identity: Arc::new(identity),
+            kept: Arc::default(),
         }
     }
 
@@ -138,14 +140,29 @@ impl Hands {
         watching.entry(address.clone()).or_insert_with(|| Watched::unknown(0, now)).log_against(against);
     }
 
-    /// Whether a host of this network address is this server's to act on (R35).
-    pub fn may_act_on(&self, host: &str) -> Result<(), Kept> {
-        self.identity.with_claim(|claim| self.here.may_act_on(host, claim))
+    /// Why a host must not be acted on by this server, as of the last round (R35).
+    pub fn kept(&self, host: &HostName) -> Option<String> {
+        self.kept.read().unwrap_or_else(PoisonError::into_inner).get(host).map(|(says, _)| says.clone())
+    }
+
+    /// Asks hosts whether they may be acted on. Says which of them doubts that this store is the newest.
+    pub async fn ask_keepers(&self, hosts: &BTreeMap<HostName, Host>) -> Option<(HostName, String)> {
+        let asked = hosts.iter().map(|(name, host)| async move {
+            Some((name.clone(), self.hosts.kept(name, &host.address, &*self.identity).await?))
+        });
+        let kept: BTreeMap<HostName, (String, bool)> = futures::future::join_all(asked).await.into_iter().flatten().collect();
+        let doubts = kept.iter().find(|(_, (_, doubts))| *doubts).map(|(name, (says, _))| (name.clone(), says.clone()));
+        let mut known = self.kept.write().unwrap_or_else(PoisonError::into_inner);
+        known.retain(|name, _| !hosts.contains_key(name));
+        known.extend(kept);
+        doubts
     }
 
     /// Takes a host over from the server that acted on it before.
-    pub fn take_over(&self, host: &str) -> Result<(), Kept> {
-        self.identity.with_claim(|claim| self.here.take_over(host, claim))
+    pub async fn take_over(&self, name: &HostName, host: &Host) -> Result<(), String> {
+        self.hosts.take_over(name, &host.address, &*self.identity).await?;
+        self.kept.write().unwrap_or_else(PoisonError::into_inner).remove(name);
+        Ok(())
     }
 
     /// Forgets what is no longer in the estate.
@@ -155,32 +172,36 @@ impl Hands {
 
     /// Looks at services, and says what each is now.
     pub async fn look(&self, services: Vec<Service>) -> BTreeMap<Address, SeenState> {
-        let round = self.here.round();
-        let looked: Vec<(Address, SeenState)> = stream::iter(services)
-            .map(|service| {
-                let round = &round;
-                async move {
-                    let as_started = self.as_started(&service);
-                    let known = self.known(&service.address);
-                    let raw = self.here.look(&as_started, known.as_ref(), round).await;
-                    let now = self.clock.now();
+        let settings: BTreeMap<Address, (Duration, u32)> =
+            services.iter().map(|s| (s.address.clone(), (s.start.patience.0, s.ailing_after))).collect();
+        let asked = services.into_iter().map(|service| Looked {
+            started: self.started_as(&service.address).map(|s| s.act.clone()),
+            known: self.known(&service.address),
+            service: self.as_started(&service),
+        });
+        let looked: Mutex<BTreeMap<Address, SeenState>> = Mutex::default();
+        let each = |address: Address, seen: yantro_reach::Seen| {
+            let now = self.clock.now();
+            let mut watching = self.watching.write().unwrap_or_else(PoisonError::into_inner);
+            let watched = watching.entry(address.clone()).or_insert_with(|| Watched::unknown(0, now));
+            match seen {
+                Ok(raw) => {
                     let look = Look {
                         runs: raw.runs,
                         rungs: raw.rungs,
                         total: raw.total,
-                        pid: raw.main.map(|m| m.pid),
-                        started_at: self.started_as(&service.address).map(|s| s.at),
+                        process: raw.main.map(|m| FoundProcess { pid: m.pid, started: m.started }),
+                        started_at: self.started_as(&address).map(|s| s.at),
                     };
-                    let mut watching = self.watching.write().unwrap_or_else(PoisonError::into_inner);
-                    let watched = watching.entry(service.address.clone()).or_insert_with(|| Watched::unknown(look.total, now));
-                    watched.take(&look, now, service.start.patience.0, service.ailing_after);
-                    (service.address.clone(), watched.seen.state)
+                    let (patience, ailing_after) = settings[&address];
+                    watched.take(&look, now, patience, ailing_after);
                 }
-            })
-            .buffer_unordered(SIDE_BY_SIDE)
-            .collect()
-            .await;
-        looked.into_iter().collect()
+                Err(out) => watched.out_of_reach(&out.to_string(), now),
+            }
+            looked.lock().unwrap_or_else(PoisonError::into_inner).insert(address, watched.seen.state);
+        };
+        self.hosts.look(asked.collect(), &each).await;
+        looked.into_inner().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Gives an act under its identity.
@@ -190,10 +211,6 @@ impl Hands {
         let hands = self.clone();
         tokio::spawn(async move {
             let Given { run, step, act, kind, .. } = given;
-            if let Err(kept) = hands.identity.with_claim(|claim| hands.here.claim(&host, claim)) {
-                let (why, mend) = (kept.to_string(), format!("yantro take-over {} --why …", service.address.host));
-                return hands.tell(run, Input::ActEnded { step, act, end: ActEnd::Refused { why, mend } });
-            }
             let address = service.address.clone();
             // A stop, a reload and a force work on what was started; a start and work on what the run says.
             let (service, known) = match kind {
@@ -201,14 +218,15 @@ impl Hands {
                 _ => (hands.as_started(&service), hands.known(&address)),
             };
             let spec = ActSpec { identity: &given.identity, kind, service: &service, known: known.as_ref() };
+            let started = hands.started_as(&address).map(|s| s.act.clone());
             let teller = hands.teller(given.clone(), address);
-            if let Err(end) = hands.here.act(spec, teller).await {
+            if let Err(end) = hands.hosts.act(spec, started, &host, &*hands.identity, teller).await {
                 hands.tell(run, Input::ActEnded { step, act, end });
             }
         });
     }
 
-    fn teller(&self, given: Given, address: Address) -> impl Fn(ActNews) + Send + use<> {
+    fn teller(&self, given: Given, address: Address) -> impl Fn(ActNews) + Send + Sync + use<> {
         let hands = self.clone();
         let Given { run, step, act, kind, .. } = given;
         move |news| match news {
@@ -239,9 +257,9 @@ impl Hands {
 
     fn masked(&self, end: ActEnd) -> ActEnd {
         match end {
-            ActEnd::Exited { code, output } => ActEnd::Exited { code, output: self.here.mask(&output) },
-            ActEnd::Signalled { signal, output } => ActEnd::Signalled { signal, output: self.here.mask(&output) },
-            ActEnd::TimedOut { output } => ActEnd::TimedOut { output: self.here.mask(&output) },
+            ActEnd::Exited { code, output } => ActEnd::Exited { code, output: self.hosts.here().mask(&output) },
+            ActEnd::Signalled { signal, output } => ActEnd::Signalled { signal, output: self.hosts.here().mask(&output) },
+            ActEnd::TimedOut { output } => ActEnd::TimedOut { output: self.hosts.here().mask(&output) },
             end @ (ActEnd::Sent | ActEnd::Refused { .. }) => end,
         }
     }
@@ -253,32 +271,20 @@ impl Hands {
 
     /// Looks at the files of everything that was started here and is up.
     pub async fn look_at_files(&self, services: Vec<Service>) {
-        let hands = self.clone();
-        let looked = tokio::task::spawn_blocking(move || {
-            let owed = services.iter().filter_map(|service| {
-                let started = hands.started_as(&service.address)?;
-                let seen = hands.watched(&service.address)?.seen;
-                let why = hands.here.owed_by_files(service, started.at, seen.pid).filter(|_| seen.state.is_up())?;
-                Some((service.address.clone(), why))
-            });
-            let owed: BTreeMap<Address, String> = owed.collect();
-            *hands.owed.write().unwrap_or_else(PoisonError::into_inner) = owed;
+        let asked = services.into_iter().filter_map(|service| {
+            let started = self.started_as(&service.address)?;
+            let seen = self.watched(&service.address)?.seen;
+            seen.state.is_up().then_some((service, started.at, seen.pid))
         });
-        // The blocking pool only fails to answer when the runtime goes down.
-        let _ = looked.await;
+        let owed = self.hosts.owed_by_files(asked.collect()).await;
+        *self.owed.write().unwrap_or_else(PoisonError::into_inner) = owed.into_iter().map(|(s, why)| (s.address, why)).collect();
     }
 
     /// Takes looks once, side by side.
     pub async fn preflight(&self, looks: Vec<Preflight>) -> Vec<(Preflight, Answer)> {
-        let round = self.here.round();
-        let answers = stream::iter(looks).map(|look| {
-            let round = &round;
-            async move {
-                let answer = self.here.look_once(&look.host, &look.rung, round).await;
-                (look, answer)
-            }
-        });
-        answers.buffered(SIDE_BY_SIDE).collect().await
+        let asked: Vec<(HostName, Rung)> = looks.iter().map(|l| (l.host.clone(), l.rung.clone())).collect();
+        let answers = self.hosts.look_once(asked).await;
+        looks.into_iter().zip(answers).collect()
     }
 
     /// Tells people something by a CloudEvent in JSON (CloudEvents 1.0.2, structured mode). Its id is the act's
@@ -305,7 +311,7 @@ impl Hands {
             "datacontenttype": "application/json",
             "data": { "run": run, "title": title, "who": who, "says": says },
         });
-        let end = match self.here.post(&to, "application/cloudevents+json", event.to_string()).await {
+        let end = match self.hosts.here().post(&to, "application/cloudevents+json", event.to_string()).await {
             Ok(status) if (200..300).contains(&status) => ActEnd::Exited { code: 0, output: format!("{to} answered {status}") },
             Ok(status) => ActEnd::Exited { code: i32::from(status), output: format!("{to} answered {status}") },
             Err(why) => ActEnd::Refused {
@@ -320,7 +326,7 @@ impl Hands {
     pub fn find_act(&self, given: Given, service: Service, host: String) {
         let hands = self.clone();
         tokio::spawn(async move {
-            match hands.here.recorded(&given.identity) {
+            match hands.hosts.recorded(&service.address.host, &given.identity).await {
                 // Never begun: given now, under the same identity. Were a recorder on its way
                 // still, one of the two is refused by the other's folder.
                 Recorded::Nothing => hands.act(given, service, host),
@@ -333,13 +339,13 @@ impl Hands {
         let Given { run, step, act, kind, .. } = given;
         let identity = &given.identity;
         // A folder without a record: its recorder may be about to write it.
-        let mut recorded = self.here.recorded(identity);
+        let mut recorded = self.hosts.recorded(&address.host, identity).await;
         for _ in 0..100 {
             if recorded != Recorded::OnlyFolder {
                 break;
             }
             tokio::time::sleep(Duration::from_millis(10)).await;
-            recorded = self.here.recorded(identity);
+            recorded = self.hosts.recorded(&address.host, identity).await;
         }
         let remember = |record: &ActRecord| {
             if kind == ActKind::Start {
@@ -353,7 +359,7 @@ impl Hands {
             Recorded::Nothing | Recorded::OnlyFolder => self.tell(run, Input::ActUnknown { step, act }),
             Recorded::Begun(record) => {
                 remember(&record);
-                self.here.follow(identity, record, self.teller(given.clone(), address.clone())).await;
+                self.hosts.follow(&address.host, identity, record, self.teller(given.clone(), address.clone())).await;
             }
             Recorded::Ended(record, end) => {
                 if let Some(record) = &record {
@@ -369,21 +375,41 @@ impl Hands {
         let known: Vec<(Address, ActRecord)> =
             self.known.lock().unwrap_or_else(PoisonError::into_inner).iter().map(|(a, r)| (a.clone(), r.clone())).collect();
         for (address, record) in known {
-            let (hands, Some(started)) = (self.clone(), self.started_as(&address)) else { continue };
-            let inbox = hands.inbox.clone();
-            tokio::spawn(async move {
-                let tell = move |_: ActNews| {
-                    let _ = inbox.send(Msg::LookAt(address.clone()));
-                };
-                hands.here.follow(&started.act, record, tell).await;
-            });
+            self.follow_one(address, record);
+        }
+    }
+
+    fn follow_one(&self, address: Address, record: ActRecord) {
+        let (hands, Some(started)) = (self.clone(), self.started_as(&address)) else { return };
+        let inbox = hands.inbox.clone();
+        tokio::spawn(async move {
+            let host = address.host.clone();
+            let tell = move |_: ActNews| {
+                let _ = inbox.send(Msg::LookAt(address.clone()));
+            };
+            hands.hosts.follow(&host, &started.act, record, tell).await;
+        });
+    }
+
+    /// A host is within reach: what earlier servers started there is known again from its own records.
+    pub async fn learn_started_on(&self, host: &HostName) {
+        let unknown: Vec<(Address, String)> = {
+            let started = self.started.read().unwrap_or_else(PoisonError::into_inner);
+            let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+            started.iter().filter(|(a, _)| &a.host == host && !known.contains_key(*a)).map(|(a, s)| (a.clone(), s.act.clone())).collect()
+        };
+        for (address, act) in unknown {
+            if let Recorded::Begun(record) | Recorded::Ended(Some(record), _) = self.hosts.recorded(host, &act).await {
+                self.known.lock().unwrap_or_else(PoisonError::into_inner).insert(address.clone(), record.clone());
+                self.follow_one(address, record);
+            }
         }
     }
 
     /// Ends everything that was started, by its recorded identity: asked first, then by force.
     pub async fn end_all(&self) {
         let known: Vec<ActRecord> = self.known.lock().unwrap_or_else(PoisonError::into_inner).values().cloned().collect();
-        self.here.end_trees(&known).await;
+        self.hosts.here().end_trees(&known).await;
     }
 
     /// Climbs a step's ladder until told to stop.
@@ -404,13 +430,14 @@ impl Hands {
         let service = if kind == StepKind::Stop { self.as_started(&service) } else { service };
         // The process that was asked to stop, by its start too: its number may be another's by now.
         let asked = begun.filter(|_| kind == StepKind::Stop && service.brought_back_by.is_some());
-        let old = asked.and_then(|b| Some(ProcessId::of_this_boot(b.pid?, b.started?)));
+        let boot = self.hosts.boot_of(&service.address.host);
+        let old = asked.and_then(|b| Some(ProcessId { boot, pid: b.pid?, started: b.started? }));
         let task = tokio::spawn(async move {
             let climb =
                 Climb { known: hands.known(&service.address), old, service: Arc::new(service), kind, from: from as usize, marks, since };
             let teller = hands.clone();
             hands
-                .here
+                .hosts
                 .climb(climb, move |report| {
                     teller.tell(run, Input::RungLooked { step, attempt, rung: report.rung, answer: report.answer, logs: report.logs });
                 })
@@ -426,7 +453,7 @@ impl Hands {
     pub fn watch_log(&self, run: RunId, step: StepId, attempt: u32, kind: StepKind, service: Service, marks: BTreeMap<String, LogMark>) {
         let hands = self.clone();
         let task = tokio::spawn(async move {
-            if let Some(report) = hands.here.watch_log(&service, kind, &marks).await {
+            if let Some(report) = hands.hosts.watch_log(&service, kind, &marks).await {
                 hands.tell(run, Input::RungLooked { step, attempt, rung: report.rung, answer: report.answer, logs: report.logs });
             }
         });
@@ -436,13 +463,9 @@ impl Hands {
     }
 
     /// Ends an act that is under way: its outcome comes in as that of any other.
-    pub fn recall(&self, identity: String) {
+    pub fn recall(&self, host: HostName, identity: String) {
         let hands = self.clone();
-        tokio::spawn(async move {
-            if let Recorded::Begun(record) = hands.here.recorded(&identity) {
-                hands.here.end_trees(&[record]).await;
-            }
-        });
+        tokio::spawn(async move { hands.hosts.end(&host, &identity).await });
     }
 
     /// Stops all looking for a run that ended.

@@ -7,7 +7,7 @@ use std::{
 };
 
 use yantro_core::time::Timestamp;
-use yantro_reach::Claim;
+use yantro_reach::{Claim, Claims};
 use yantro_store::{Batch, Reader, StoreError};
 
 /// The server's identity, this session's, and how far its record has come.
@@ -49,8 +49,10 @@ impl Identity {
         self.counter.fetch_max(event, Ordering::SeqCst);
     }
 
-    /// Claims something in this server's name.
-    pub fn with_claim<T>(&self, f: impl FnOnce(&Claim<'_>) -> T) -> T {
+}
+
+impl Claims for Identity {
+    fn with(&self, f: &mut dyn FnMut(&Claim<'_>)) {
         let is_own_session = |s: &str| self.sessions.contains(s);
         f(&Claim {
             server: &self.server,
@@ -58,7 +60,11 @@ impl Identity {
             is_own_session: &is_own_session,
             counter: &|| self.counter.load(Ordering::SeqCst),
             data: &self.data,
-        })
+        });
+    }
+
+    fn sessions(&self) -> Vec<String> {
+        self.sessions.iter().cloned().collect()
     }
 }
 

@@ -11,7 +11,7 @@ use yantro_core::{
     procedure::{self, Asked},
     run::{
         ActId, ActKind, Begun, Divert, HoldCause, Input, Run, RunId,
-        input::{FoundProcess, Order},
+        input::Order,
         plan_divert,
     },
     sequence::{For, Request, StepId, StepKind, Task, Usual, plan},
@@ -19,7 +19,6 @@ use yantro_core::{
     time::Timestamp,
 };
 
-use yantro_reach::ProcessId;
 
 use crate::{
     engine::{Engine, Msg, read},
@@ -114,9 +113,12 @@ impl Work {
                 let Some(marks) = begun.map(|b| b.marks.clone()) else { return };
                 hands.watch_log(id, step, attempt, kind, run.begun.services[&address].clone(), marks);
             }
-            Order::Recall { act, .. } => {
+            Order::Recall { step, act } => {
                 if let Some(run) = read(&self.engine.shared.runs).get(&id) {
-                    hands.recall(identity(run, act));
+                    let host = run.begun.sequence.step(step).host().cloned();
+                    if let Some(host) = host {
+                        hands.recall(host, identity(run, act));
+                    }
                 }
             }
             Order::StopLooking { step } => hands.stop_looking(id, step),
@@ -216,8 +218,7 @@ impl Work {
             let ailing = seen.iter().filter(|(_, s)| **s == SeenState::Ailing);
             let rungs = ailing.filter_map(|(a, _)| Some((a.clone(), engine.hands.watched(a)?.seen.rungs_climbed))).collect();
             let identified = seen.keys().filter_map(|a| {
-                let process = ProcessId::of(engine.hands.watched(a)?.seen.pid?)?;
-                Some((a.clone(), FoundProcess { pid: process.pid, started: process.started }))
+                Some((a.clone(), engine.hands.watched(a)?.process?))
             });
             let processes = identified.collect();
             engine.hands.tell(id, Input::FirstLooked { seen, rungs, processes, unconfirmed });

@@ -1,7 +1,7 @@
 //! The loop itself: takes what came in, lets the machines decide, stores, and then carries out.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     path::PathBuf,
     sync::{Arc, PoisonError},
     time::Duration,
@@ -11,7 +11,7 @@ use tokio::sync::{mpsc::UnboundedReceiver, oneshot};
 use yantro_core::{
     estate::Force,
     logs::Meaning,
-    name::Address,
+    name::{Address, HostName},
     run::{
         ActKind, Begun, Decision, DecisionKind, Divert, Event, HoldCause, Input, Refusal, Rooms, Run, RunId, StepEnd,
         event::Frozen,
@@ -320,6 +320,12 @@ impl Work {
         }
         let engine = self.engine.clone();
         self.replies.push(Box::new(move || {
+            let needed: BTreeSet<HostName> = {
+                let runs = read(&engine.shared.runs);
+                let steps = runs.values().filter(|r| !r.has_ended()).flat_map(|r| &r.begun.sequence.steps);
+                steps.filter_map(|s| s.host().cloned()).collect()
+            };
+            engine.hands.hosts.know(&loaded.estate.hosts, |host| needed.contains(host));
             *engine.shared.loaded.write().unwrap_or_else(PoisonError::into_inner) = Some(loaded);
             engine.shared.publisher.tell(Published::new(Topic::Edition, None, &serde_json::json!({})));
             _ = reply.send(());

@@ -9,6 +9,7 @@ use std::{
 };
 
 use futures::{StreamExt, stream::FuturesUnordered};
+use serde::{Deserialize, Serialize};
 use yantro_core::{
     estate::{RungKind, Service, ServiceRunner},
     logs::LogMatcher,
@@ -89,6 +90,7 @@ impl Waker {
 }
 
 /// What is climbed.
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Climb {
     /// The service.
     pub service: Arc<Service>,
@@ -107,7 +109,7 @@ pub struct Climb {
 }
 
 /// What a climb has to say.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Report {
     /// The rung, from 0.
     pub rung: u32,

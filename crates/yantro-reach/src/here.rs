@@ -6,7 +6,7 @@ use std::{
     net::Ipv4Addr,
     os::fd::{AsRawFd, FromRawFd, OwnedFd},
     path::{Path, PathBuf},
-    sync::{Mutex, MutexGuard},
+    sync::{Arc, Mutex, MutexGuard},
     time::Duration,
 };
 
@@ -17,6 +17,7 @@ use yantro_core::{
 };
 
 use crate::{
+    accounts::{self, Account},
     files::FileEvents,
     keeper::{Claim, Keepers, Kept},
     leave::{Leaving, WayOut},
@@ -86,6 +87,7 @@ impl Here {
                 .danger_accept_invalid_certs(!verify)
                 .redirect(reqwest::redirect::Policy::none())
                 .no_proxy()
+                .dns_resolver(Arc::new(accounts::Names))
                 .pool_max_idle_per_host(0)
                 .build()
         };
@@ -139,7 +141,17 @@ impl Here {
 
     /// Where a service's own output goes.
     pub fn output_of(&self, service: &Service) -> PathBuf {
-        self.outputs.join(format!("{}.log", service.address.to_string().replace('/', "_")))
+        self.outputs.join(Self::output_name(service))
+    }
+
+    /// What the file of a service's own output is called.
+    pub fn output_name(service: &Service) -> String {
+        format!("{}.log", service.address.to_string().replace('/', "_"))
+    }
+
+    /// The folder of services' own output.
+    pub fn outputs(&self) -> &Path {
+        &self.outputs
     }
 
     /// Every log of a service: its files, and its own output where Yantro starts it.
@@ -151,6 +163,24 @@ impl Here {
     /// What is written down of an act.
     pub fn recorded(&self, identity: &str) -> Recorded {
         recorder::read(&self.acts.join(identity))
+    }
+
+    /// Takes an identity out of use, so that no act ever begins under it, and says whether none had begun: an act's
+    /// folder is made once only, by whoever comes first.
+    pub fn burn(&self, identity: &str) -> Result<bool, String> {
+        let folder = self.acts.join(identity);
+        if let Some(parent) = folder.parent() {
+            std::fs::create_dir_all(parent).map_err(|e| format!("{} cannot be made: {e}", parent.display()))?;
+        }
+        match std::fs::create_dir(&folder) {
+            Ok(()) => {
+                let ended = json!({ "refused": "it was given up before it began" });
+                std::fs::write(folder.join("ended.json"), ended.to_string()).map_err(|e| e.to_string())?;
+                Ok(true)
+            }
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(false),
+            Err(error) => Err(format!("{} cannot be made: {error}", folder.display())),
+        }
     }
 
     /// Gives an act. News come in order: begun, ended, and for a start at last that all is gone.
@@ -337,18 +367,16 @@ fn refused(why: String, mend: &str) -> ActEnd {
 }
 
 fn own_account() -> String {
-    nix::unistd::User::from_uid(nix::unistd::geteuid()).ok().flatten().map_or_else(|| nix::unistd::geteuid().to_string(), |u| u.name)
+    let uid = nix::unistd::geteuid().as_raw();
+    Account::of_uid(uid).map_or_else(|| uid.to_string(), |a| a.name)
 }
 
 fn account(name: &str) -> Result<(String, Value), ActEnd> {
-    let user = nix::unistd::User::from_name(name).ok().flatten();
-    let user = user.ok_or_else(|| refused(format!("there is no account \"{name}\""), "make it, or change `user` in the estate"))?;
-    if user.uid == nix::unistd::geteuid() {
+    let user = Account::named(name).ok_or_else(|| refused(format!("there is no account \"{name}\""), "make it, or change `user` in the estate"))?;
+    if user.uid == nix::unistd::geteuid().as_raw() {
         return Ok((user.name, Value::Null));
     }
-    let group_name = std::ffi::CString::new(user.name.as_str()).unwrap_or_default();
-    let groups: Vec<u32> = nix::unistd::getgrouplist(&group_name, user.gid).unwrap_or_default().into_iter().map(|g| g.as_raw()).collect();
-    let order = json!({ "uid": user.uid.as_raw(), "gid": user.gid.as_raw(), "groups": groups });
+    let order = json!({ "uid": user.uid, "gid": user.gid, "groups": user.groups() });
     Ok((user.name, order))
 }
 

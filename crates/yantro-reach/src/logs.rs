@@ -10,6 +10,7 @@ use std::{
     time::{Duration, Instant},
 };
 
+use serde::{Deserialize, Serialize};
 use yantro_core::{
     logs::{LogMatcher, LogScan, Meaning},
     run::{event::LogEvidence, input::LogMark},
@@ -238,8 +239,27 @@ impl Source {
     }
 }
 
+/// What a file has from a position on, at most a megabyte, and the position after it. Without a position: its end.
+/// A character that is cut at the end is left for the next time.
+pub(crate) fn read_from(path: &str, from: Option<u64>) -> io::Result<(u64, String)> {
+    let mut file = match File::open(path) {
+        Ok(file) => file,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok((0, String::new())),
+        Err(error) => return Err(error),
+    };
+    let Some(from) = from else { return Ok((file.metadata()?.len(), String::new())) };
+    file.seek(SeekFrom::Start(from))?;
+    let mut bytes = Vec::new();
+    file.take(1024 * 1024).read_to_end(&mut bytes)?;
+    let whole = match std::str::from_utf8(&bytes) {
+        Err(error) if error.error_len().is_none() && error.valid_up_to() > 0 => error.valid_up_to(),
+        _ => bytes.len(),
+    };
+    Ok((from + whole as u64, String::from_utf8_lossy(&bytes[..whole]).into_owned()))
+}
+
 /// One line of a followed log.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LogLine {
     /// The file it is from.
     pub source: String,
@@ -250,6 +270,7 @@ pub struct LogLine {
 }
 
 /// Follows a log for a reader: the last lines first, then whatever is written.
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct LogFollow {
     path: String,
     id: Option<(u64, u64)>,

@@ -7,6 +7,7 @@ use std::{
     time::{Duration, Instant},
 };
 
+use serde::{Deserialize, Serialize};
 use yantro_core::{
     estate::{Rung, RungKind, Service, ServiceRunner},
     name::HostName,
@@ -71,7 +72,7 @@ impl Here {
 }
 
 /// What a look at a whole service found, before it is judged.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RawLook {
     /// Whether something of it runs; `None` where that cannot be said.
     pub runs: Option<bool>,
@@ -261,10 +262,9 @@ impl Here {
             }
             RungKind::Mount { path } => mount(path),
             RungKind::Room { path, bytes } => room(path, *bytes),
-            RungKind::Account { account } => match nix::unistd::User::from_name(account) {
-                Ok(Some(user)) => Answer::holds(format!("{account} is there (uid {})", user.uid)),
-                Ok(None) => Answer::not_yet(format!("there is no account {account}")),
-                Err(error) => Answer::could_not(format!("accounts cannot be read: {error}")),
+            RungKind::Account { account } => match crate::accounts::Account::named(account) {
+                Some(user) => Answer::holds(format!("{account} is there (uid {})", user.uid)),
+                None => Answer::not_yet(format!("there is no account {account}")),
             },
             RungKind::Owner { path, account } => owner(path, account),
             RungKind::PortFree { port, on } => port_free(*port, on.as_deref(), round),
@@ -396,7 +396,11 @@ fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service
 }
 
 async fn connect(to: &str, port: u16) -> Answer {
-    match tokio::time::timeout(Duration::from_secs(3), tokio::net::TcpStream::connect((to, port))).await {
+    let connected = async {
+        let found = crate::accounts::addresses(to, port).await?;
+        tokio::net::TcpStream::connect(found.as_slice()).await
+    };
+    match tokio::time::timeout(Duration::from_secs(3), connected).await {
         Ok(Ok(_)) => Answer::holds(format!("{to}:{port} accepts")),
         Ok(Err(error)) => Answer::not_yet(format!("{to}:{port}: {error}")),
         Err(_) => Answer::not_yet(format!("{to}:{port}: no answer within 3s")),
@@ -437,7 +441,7 @@ fn owner(path: &str, account: &str) -> Answer {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Answer::not_yet(format!("no {path}")),
         Err(error) => return Answer::could_not(format!("{path}: {error}")),
     };
-    let is = nix::unistd::User::from_uid(meta.uid().into()).ok().flatten().map_or_else(|| format!("uid {}", meta.uid()), |u| u.name);
+    let is = crate::accounts::Account::of_uid(meta.uid()).map_or_else(|| format!("uid {}", meta.uid()), |u| u.name);
     if is == account { Answer::holds(format!("{path} belongs to {is}")) } else { Answer::not_yet(format!("{path} belongs to {is}")) }
 }
 

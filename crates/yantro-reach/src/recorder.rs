@@ -6,6 +6,7 @@ use std::{
     process::Stdio,
 };
 
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
 use yantro_core::{
@@ -40,7 +41,8 @@ pub(crate) fn install(folder: &Path) -> std::io::Result<PathBuf> {
 }
 
 /// What the recorder has to tell.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum ActNews {
     /// The act has begun: how, and who is beside it.
     Begun(Box<ActBegun>, Box<ActRecord>),
@@ -55,7 +57,8 @@ pub enum ActNews {
 }
 
 /// What is written down of an act.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Recorded {
     /// There is no folder: it was never begun.
     Nothing,
@@ -68,7 +71,7 @@ pub enum Recorded {
 }
 
 /// An act that has begun.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ActRecord {
     /// The process it started.
     pub process: Option<ProcessId>,

@@ -395,22 +395,25 @@ async fn output(engine: web::Data<Engine>, of: web::Query<Of>) -> Result<HttpRes
     let loaded = engine.loaded().ok_or(EngineError::NoEstate)?;
     let chosen = selection::resolve(&loaded.estate, &loaded.graph, std::slice::from_ref(&of.of), &[]).map_err(EngineError::from)?;
     let service = chosen.first().map(|a| &loaded.estate.services[a]).ok_or(EngineError::NoEstate)?;
-    let path = engine.output_of(service);
-    let at = tokio::fs::metadata(&path).await.map_or(0, |m| m.len());
+    let host = service.address.host.clone();
+    let path = engine.output_of(service).ok_or_else(|| EngineError::OutOfReach(host.clone()))?;
+    let at = engine.read_from(&host, &path, None).await.map_or(0, |(end, _)| end);
+    let of = (host, path);
     let tail =
-        stream::unfold((engine, path, at, Vec::<u8>::new(), Duration::ZERO), |(engine, path, mut at, mut held, mut quiet)| async move {
+        stream::unfold((engine, of, at, Vec::<u8>::new(), Duration::ZERO), |(engine, of, mut at, mut held, mut quiet)| async move {
             loop {
-                let more = read_from(&path, at).await;
-                at += more.len() as u64;
+                // What cannot be read now is tried again.
+                let (end, more) = engine.read_from(&of.0, &of.1, Some(at)).await.unwrap_or((at, String::new()));
+                at = end;
                 quiet = if more.is_empty() { quiet + OUTPUT_AGAIN } else { Duration::ZERO };
-                held.extend(more);
+                held.extend(more.into_bytes());
                 // Whole lines go at once. Half a line, such as a prompt, goes when nothing more comes of it.
                 let whole = held.iter().rposition(|b| *b == b'\n').map_or(0, |n| n + 1);
                 let ready = if quiet >= HALF_LINE { held.len() } else { whole };
                 if ready > 0 {
                     let text = engine.mask(&String::from_utf8_lossy(&held[..ready]));
                     held.drain(..ready);
-                    return Some((Ok::<_, std::io::Error>(Bytes::from(text)), (engine, path, at, held, quiet)));
+                    return Some((Ok::<_, std::io::Error>(Bytes::from(text)), (engine, of, at, held, quiet)));
                 }
                 tokio::time::sleep(OUTPUT_AGAIN).await;
             }
@@ -419,18 +422,6 @@ async fn output(engine: web::Data<Engine>, of: web::Query<Of>) -> Result<HttpRes
 }
 
 /// What a file has from a place on, at most a piece of it; nothing where it is not there yet.
-async fn read_from(path: &std::path::Path, at: u64) -> Vec<u8> {
-    use tokio::io::{AsyncReadExt, AsyncSeekExt};
-    let mut piece = Vec::new();
-    if let Ok(mut file) = tokio::fs::File::open(path).await
-        && file.seek(std::io::SeekFrom::Start(at)).await.is_ok()
-    {
-        // What cannot be read now is tried again.
-        let _ = file.take(64 * 1024).read_to_end(&mut piece).await;
-    }
-    piece
-}
-
 async fn sign_in_link(access: web::Data<Access>, who: Who) -> web::Json<SignInLink> {
     web::Json(SignInLink { path: access.link(&who.0) })
 }

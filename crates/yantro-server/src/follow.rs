@@ -11,7 +11,7 @@ use futures::stream;
 use serde::Deserialize;
 use yantro_core::{name::Address, run::RunId, selection};
 use yantro_engine::{ActMark, Engine, EngineError};
-use yantro_reach::{LogFollow, LogLine};
+use yantro_reach::{LogLine, ReadLog};
 
 use crate::{
     api::blocking,
@@ -42,7 +42,7 @@ pub struct LogsOf {
 /// One log being read.
 struct One {
     address: Address,
-    follow: LogFollow,
+    follow: ReadLog,
     path: String,
     /// Acts whose place was not passed yet, the next first.
     ahead: Vec<ActMark>,
@@ -74,10 +74,7 @@ pub async fn logs(engine: web::Data<Engine>, asked: web::Query<LogsOf>) -> Resul
     for address in chosen {
         for path in engine.logs_of(&loaded.estate.services[&address]) {
             let from = run.and_then(|_| marks.iter().filter(|m| m.source == path && m.address == address).min_by_key(|m| m.mark.position));
-            let opened = match from {
-                Some(mark) => LogFollow::since(&path, mark.mark, lines).map(|f| (f, Vec::new())),
-                None => LogFollow::new(&path, lines),
-            };
+            let opened = engine.open_log(&address.host, &path, from.map(|m| m.mark), lines).await;
             match opened {
                 Ok((follow, lines)) => {
                     // What lies before the first line that is shown is not told of.
@@ -96,7 +93,7 @@ pub async fn logs(engine: web::Data<Engine>, asked: web::Query<LogsOf>) -> Resul
     }
     if run.is_some() {
         while first.len() < FROM_AN_ACT {
-            let more = reading.poll();
+            let more = reading.poll().await;
             if more.is_empty() {
                 break;
             }
@@ -113,7 +110,7 @@ pub async fn logs(engine: web::Data<Engine>, asked: web::Query<LogsOf>) -> Resul
             return Some((Ok::<_, std::io::Error>(Bytes::from(format!("retry: 1000\n\n{first}"))), (reading, None, 0)));
         }
         loop {
-            let mut more = reading.poll();
+            let mut more = reading.poll().await;
             by_time(&mut more);
             quiet += 1;
             let text = match more.iter().map(line).collect::<String>() {
@@ -135,14 +132,14 @@ fn line(line: &FollowedLine) -> String {
 
 impl Reading {
     /// What was written since, and which acts were given.
-    fn poll(&mut self) -> Vec<FollowedLine> {
+    async fn poll(&mut self) -> Vec<FollowedLine> {
         let of: BTreeSet<Address> = self.logs.iter().map(|l| l.address.clone()).collect();
         let mut marks = self.engine.new_act_marks(&of, &mut self.known);
         marks.retain(|m| self.run.is_none_or(|run| m.run == run));
         let mut all = Vec::new();
         for one in &mut self.logs {
             one.learn(&marks, 0);
-            let lines = one.follow.poll().unwrap_or_default();
+            let lines = one.follow.poll().await.unwrap_or_default();
             all.extend(one.shown(&self.engine, lines));
         }
         all
@@ -251,7 +248,7 @@ mod tests {
     #[case::each_once(&[mark(1, 5), mark(1, 5)], 0, &[1])]
     fn acts_are_learnt_once_and_in_order(#[case] marks: &[ActMark], #[case] from: u64, #[case] wanted: &[u32]) {
         let dir = tempfile::tempdir().unwrap();
-        let (follow, _) = LogFollow::new(&dir.path().join("none").display().to_string(), 0).unwrap();
+        let (follow, _) = ReadLog::here(&dir.path().join("none").display().to_string(), 0).unwrap();
         let mut one = One { address: "quay/db".parse().unwrap(), follow, path: "db.log".into(), ahead: Vec::new(), known: BTreeSet::new() };
         one.learn(marks, from);
         one.learn(marks, from);

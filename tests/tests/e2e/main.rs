@@ -6,6 +6,7 @@ mod browser;
 mod cli;
 mod editing;
 mod figures;
+mod far;
 mod first_light;
 mod guards;
 mod kills;

@@ -88,6 +88,9 @@ pub struct HostFile {
     pub reach: Option<Reach>,
     /// Its network address. For `reach = "here"`, a loopback address.
     pub address: Option<String>,
+    /// What the SSH client needs besides the address, for `reach = "ssh"`. What is left out is as people's own
+    /// configuration of OpenSSH has it.
+    pub ssh: Option<SshFile>,
     /// How many steps may act or prove at once on this host.
     #[schemars(range(min = 1))]
     pub at_once: Option<u32>,
@@ -101,6 +104,42 @@ pub struct HostFile {
 pub enum Reach {
     /// The machine that Yantro itself runs on.
     Here,
+    /// Over SSH, by the system's own client.
+    Ssh,
+}
+
+/// `[host.NAME.ssh]`: how OpenSSH reaches a host.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct SshFile {
+    /// What the client is told to connect to: a name that its configuration knows, say (default: the host's address).
+    pub to: Option<String>,
+    /// The account there.
+    pub account: Option<String>,
+    /// The port of its SSH server.
+    #[schemars(range(min = 1))]
+    pub port: Option<u16>,
+    /// The file of the private key. The key itself is never in the estate.
+    pub key: Option<String>,
+    /// The file of known host keys. Host keys are always checked.
+    pub known_hosts: Option<String>,
+    /// The client's configuration file.
+    pub config: Option<String>,
+    /// What is done as another account there, by `sudo -n` (default: nothing).
+    pub sudo: Option<Sudo>,
+    /// Where an outpost is installed there (default: /usr/local/lib/yantro/outpost). Where there is none, this
+    /// server's own is carried into the account's cache folder.
+    pub outpost: Option<String>,
+}
+
+/// What is done as another account on a host.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Sudo {
+    /// Everything: the outpost itself runs as root.
+    Outpost,
+    /// Only acts that take it: those of the host's service manager, and commands of a service with a `user`.
+    Acts,
 }
 
 /// `[group.NAME]`

@@ -11,11 +11,11 @@ mod vet;
 
 pub(crate) use fault::Faults;
 pub use fault::{Fault, Severity};
-pub use file::{Expected, Force, ImpactLevel, Reach, Signal, StandsFor};
+pub use file::{Expected, Force, ImpactLevel, Reach, Signal, StandsFor, Sudo};
 pub use launch::{Launch, Sourced, launch};
 pub use model::{
     CommandsSpec, Estate, FurtherAct, Group, Host, IfItFails, Impact, Limits, LogPatterns, ProcessSpec, Relation, ReloadBlock, Rung,
-    RungKind, Service, ServiceRunner, StartBlock, StopBlock,
+    RungKind, Service, ServiceRunner, SshSpec, StartBlock, StopBlock,
 };
 pub use structure::json_schema;
 pub use vet::{MAX_BYTES, Vetted, vet, vet_with};

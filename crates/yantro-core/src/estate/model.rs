@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::file::{Expected, Force, ImpactLevel, Reach, Signal, StandsFor};
+use super::file::{Expected, Force, ImpactLevel, Reach, Signal, StandsFor, Sudo};
 use crate::{
     calendar::{Freeze, Window},
     name::{Address, GroupName, HostName, ProcedureName, ServiceName},
@@ -110,6 +110,30 @@ pub struct Host {
     pub address: String,
     /// How many steps at once, here.
     pub at_once: Option<u32>,
+    /// How the SSH client reaches it, where it does.
+    #[serde(default)]
+    pub ssh: Option<SshSpec>,
+}
+
+/// How OpenSSH reaches a host; what is `None` is as its own configuration has it.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct SshSpec {
+    /// What it is told to connect to, where that is not the host's address.
+    pub to: Option<String>,
+    /// The account there.
+    pub account: Option<String>,
+    /// The port.
+    pub port: Option<u16>,
+    /// The file of the private key.
+    pub key: Option<String>,
+    /// The file of known host keys.
+    pub known_hosts: Option<String>,
+    /// The client's configuration file.
+    pub config: Option<String>,
+    /// What is done as another account there.
+    pub sudo: Option<Sudo>,
+    /// Where an outpost is installed there.
+    pub outpost: Option<String>,
 }
 
 /// A group of services.

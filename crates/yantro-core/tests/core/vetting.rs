@@ -262,3 +262,45 @@ fn what_a_service_is_started_with_says_where_each_value_is_written() {
     assert_eq!(launch.dir.from, "the estate's folder");
     assert_eq!(launch.user.unwrap().from, "[like.app.process]");
 }
+
+const FAR: &str = r#"
+[estate]
+name = "Sound"
+stands_for = "test"
+[host.pier]
+reach = "ssh"
+address = "10.77.0.11"
+ssh = { account = "yantro", key = "keys/pier", sudo = "acts" }
+[service.db]
+host = "pier"
+run_by = "process"
+process = { program = "/opt/db", args = ["--on", "{address}"] }
+logs = ["/var/log/db.log"]
+ladder = [{ rung = "port", port = 5432 }]
+"#;
+
+#[test]
+fn a_host_reached_over_ssh_has_folders_of_its_own() {
+    let estate = yantro_core::estate::vet(FAR, "/srv/estate").estate.expect("it is sound");
+    let host = &estate.hosts[&"pier".parse().unwrap()];
+    let ssh = host.ssh.as_ref().unwrap();
+    assert_eq!((ssh.key.as_deref(), ssh.account.as_deref()), (Some("/srv/estate/keys/pier"), Some("yantro")), "keys are here");
+    let db = &estate.services[&"pier/db".parse().unwrap()];
+    let yantro_core::estate::ServiceRunner::Process(p) = &db.runner else { panic!("{db:?}") };
+    assert_eq!((p.dir.as_str(), p.args[1].as_str()), ("/", "10.77.0.11"), "what runs is there");
+}
+
+#[rstest]
+#[case::relative_program("program = \"/opt/db\"", "program = \"bin/db\"", "relative-path")]
+#[case::relative_log("\"/var/log/db.log\"", "\"log/db.log\"", "relative-path")]
+#[case::the_estates_folder("\"/var/log/db.log\"", "\"{dir}/db.log\"", "unknown-value")]
+#[case::no_address("address = \"10.77.0.11\"\n", "", "missing-key")]
+#[case::an_option_for_an_address("10.77.0.11", "-oProxyCommand=x", "bad-address")]
+#[case::an_option_for_an_account("account = \"yantro\"", "account = \"-x\"", "bad-address")]
+#[case::reached_otherwise("reach = \"ssh\"\naddress = \"10.77.0.11\"", "reach = \"here\"", "contradiction")]
+fn what_cannot_be_on_another_host_is_a_fault(#[case] is: &str, #[case] would_be: &str, #[case] code: &str) {
+    let text = FAR.replacen(is, would_be, 1);
+    assert_ne!(text, FAR);
+    let vetted = yantro_core::estate::vet(&text, "/srv/estate");
+    assert!(vetted.estate.is_none() && vetted.faults.iter().any(|f| f.code == code), "{:#?}", vetted.faults);
+}

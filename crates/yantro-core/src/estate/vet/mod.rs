@@ -49,7 +49,7 @@ pub fn vet_with(text: &str, folder: &str, over: &BTreeMap<Address, Map<String, V
     }
     let (sound, places) = structure::read(text, &mut faults);
     let estate = match serde_json::from_value::<EstateFile>(sound.clone()) {
-        Ok(file) => Some(Vetting { file, sound, places, folder, over, faults: &mut faults }.estate()),
+        Ok(file) => Some(Vetting { file, sound, places, folder, over, faults: &mut faults, elsewhere: false }.estate()),
         Err(error) => {
             // Whatever keeps it from being read was told with its place.
             if !faults.any_error() {
@@ -73,6 +73,8 @@ struct Vetting<'v, 't> {
     /// What a run puts over single services.
     over: &'v BTreeMap<Address, Map<String, Value>>,
     faults: &'v mut Faults<'t>,
+    /// What is being vetted is on another host, where this one's folders mean nothing.
+    elsewhere: bool,
 }
 
 /// A piece of the text, in bytes.
@@ -153,8 +155,11 @@ impl Vetting<'_, '_> {
                     "add `reach = \"here\"` for the machine that Yantro runs on",
                 );
             }
-            let address = host.address.clone().unwrap_or_else(|| "127.0.0.1".to_owned());
+            let ssh = self.ssh(&name, &path, &host);
+            let to = host.ssh.as_ref().and_then(|s| s.to.clone());
+            let address = host.address.clone().or(to).unwrap_or_else(|| "127.0.0.1".to_owned());
             match address.parse::<std::net::IpAddr>() {
+                _ if ssh.is_some() => {}
                 Ok(ip) if ip.is_loopback() => {}
                 Ok(_) => self.faults.error(
                     "not-loopback",
@@ -182,7 +187,7 @@ impl Vetting<'_, '_> {
                     );
                 }
             }
-            let host = Host { title: host.title, reach: host.reach.unwrap_or(Reach::Here), address, at_once: host.at_once };
+            let host = Host { title: host.title, reach: host.reach.unwrap_or(Reach::Here), address, at_once: host.at_once, ssh };
             if hosts.insert(name.clone(), host).is_some() {
                 self.faults.error(
                     "duplicate",
@@ -193,6 +198,53 @@ impl Vetting<'_, '_> {
             }
         }
         hosts
+    }
+
+    /// How OpenSSH reaches a host that is reached so.
+    fn ssh(&mut self, name: &HostName, path: &str, host: &HostFile) -> Option<SshSpec> {
+        if host.reach != Some(Reach::Ssh) {
+            if host.ssh.is_some() {
+                self.faults.error(
+                    "contradiction",
+                    self.places.key(&format!("{path}.ssh")),
+                    format!("host {name} says how SSH reaches it, and is not reached so"),
+                    "write `reach = \"ssh\"`, or take the ssh block away",
+                );
+            }
+            return None;
+        }
+        let ssh = host.ssh.clone().unwrap_or_default();
+        if host.address.is_none() && ssh.to.is_none() {
+            self.faults.error(
+                "missing-key",
+                self.places.key(path),
+                format!("host {name} is reached over SSH, and it is not said where it is"),
+                "add `address = \"…\"`, or `to` in its ssh block where OpenSSH's configuration knows it by another name",
+            );
+        }
+        // What begins with a dash would be an option to the client.
+        let texts = [("address", &host.address), ("ssh.to", &ssh.to), ("ssh.account", &ssh.account)];
+        for (key, text) in texts.into_iter().filter_map(|(k, t)| Some((k, t.as_deref()?))) {
+            if text.trim().is_empty() || text.starts_with('-') || text.contains(char::is_whitespace) {
+                self.faults.error(
+                    "bad-address",
+                    self.places.value(&format!("{path}.{key}")),
+                    format!("\"{text}\" is no name or address"),
+                    "write it without blanks, and not beginning with a dash",
+                );
+            }
+        }
+        let file = |f: Option<String>| f.map(|f| if f.starts_with("~/") { f } else { self.path(&f) });
+        Some(SshSpec {
+            to: ssh.to,
+            account: ssh.account,
+            port: ssh.port,
+            key: file(ssh.key),
+            known_hosts: file(ssh.known_hosts),
+            config: file(ssh.config),
+            sudo: ssh.sudo,
+            outpost: ssh.outpost,
+        })
     }
 
     fn is_optional(&self, service: &ServiceFile) -> bool {
@@ -340,8 +392,11 @@ impl Vetting<'_, '_> {
             ("address".to_owned(), host.address.clone()),
             ("service".to_owned(), address.service.to_string()),
             ("copy".to_owned(), address.copy.as_ref().map(ToString::to_string).unwrap_or_default()),
-            ("dir".to_owned(), self.base()),
         ]);
+        // On another host the estate's folder means nothing.
+        if host.reach == Reach::Here {
+            values.insert("dir".to_owned(), self.base());
+        }
         // Values may be made of the built-in ones, so these go in first.
         let mut unfilled: Vec<Unfilled> = Vec::new();
         if let Some(own) = all.get_mut("values") {
@@ -393,6 +448,9 @@ impl Vetting<'_, '_> {
     }
 
     fn base(&self) -> String {
+        if self.elsewhere {
+            return "/".to_owned();
+        }
         match &self.file.estate.dir {
             Some(dir) if dir.starts_with('/') => dir.trim_end_matches('/').to_owned(),
             Some(dir) => format!("{}/{dir}", self.folder.trim_end_matches('/')),
@@ -401,6 +459,10 @@ impl Vetting<'_, '_> {
     }
 
     fn path(&self, text: &str) -> String {
+        if self.elsewhere {
+            // What is not absolute is a fault of its own: see `paths_elsewhere`.
+            return text.to_owned();
+        }
         if let Some(below) = text.strip_prefix("{dir}") {
             return format!("{}{below}", self.base());
         }

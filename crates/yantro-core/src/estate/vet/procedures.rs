@@ -30,9 +30,9 @@ impl Vetting<'_, '_> {
             let mut lines = Vec::new();
             for (i, step) in file.steps.iter().enumerate() {
                 let at = format!("{path}.steps.{i}");
-                if let Some(line) = self.line(&at, step, estate, &graph) {
-                    lines.push(line);
-                }
+                let line = self.line(&at, step, estate, &graph);
+                self.elsewhere = false;
+                lines.extend(line);
             }
             if file.steps.is_empty() {
                 self.faults.error(
@@ -178,6 +178,14 @@ impl Vetting<'_, '_> {
             return None;
         };
         let host = self.host_of_line(at, step, estate)?;
+        self.elsewhere = estate.hosts[&host].reach != Reach::Here;
+        let program = step.work.as_ref().and_then(|w| w.first()).filter(|p| p.contains('/'));
+        let paths = [("dir", step.dir.as_ref()), ("work", program)];
+        for (key, path) in paths.into_iter().filter_map(|(k, p)| Some((k, p.filter(|p| !p.starts_with('/'))?))).filter(|_| self.elsewhere) {
+            let place = self.places.value(&format!("{at}.{key}"));
+            let what = format!("\"{path}\" is on another host, {host}, and does not say where");
+            self.faults.error("relative-path", place, what, "write it from the root: \"/opt/…\"");
+        }
         let services = |wish: Wish, selection: &Option<Vec<String>>| Does::Services {
             wish,
             selection: selection.clone().unwrap_or_default(),

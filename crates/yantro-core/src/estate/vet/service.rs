@@ -18,6 +18,10 @@ impl Vetting<'_, '_> {
         known: &BTreeSet<Address>,
     ) -> Service {
         let (s, address) = (&draft.settings, &draft.address);
+        self.elsewhere = hosts[&address.host].reach != Reach::Here;
+        if self.elsewhere {
+            self.paths_elsewhere(draft);
+        }
         let runner = self.runner(draft);
         let mut relies_on: Vec<Relation> = Vec::new();
         for (i, relation) in s.relies_on.iter().enumerate() {
@@ -115,7 +119,7 @@ impl Vetting<'_, '_> {
             }
         }
         let reload = self.reload(draft, &runner, start.patience.unwrap_or(Span::secs(60)));
-        Service {
+        let service = Service {
             address: address.clone(),
             title: s.title.clone().unwrap_or_else(|| address.service.to_string()),
             groups: s.groups.iter().filter_map(|g| g.parse().ok()).collect(),
@@ -159,6 +163,37 @@ impl Vetting<'_, '_> {
             ailing_after: s.ailing_after.unwrap_or(2),
             if_it_fails,
             acts,
+        };
+        self.elsewhere = false;
+        service
+    }
+
+    /// On another host there is no folder of the estate that a path could start from.
+    fn paths_elsewhere(&mut self, draft: &Draft) {
+        let s = &draft.settings;
+        let mut paths: Vec<(String, &str)> = Vec::new();
+        for (key, list) in [("logs", &s.logs), ("configuration", &s.configuration)] {
+            paths.extend(list.iter().map(|p| (key.to_owned(), p.as_str())));
+        }
+        if let Some(p) = &s.process {
+            // A bare name is looked up in PATH there.
+            paths.extend(p.program.as_deref().filter(|p| p.contains('/')).map(|p| ("process.program".to_owned(), p)));
+            paths.extend(p.dir.as_deref().map(|d| ("process.dir".to_owned(), d)));
+        }
+        if let Some(c) = &s.commands {
+            paths.extend(c.dir.as_deref().map(|d| ("commands.dir".to_owned(), d)));
+            for (word, command) in [("start", &c.start), ("stop", &c.stop), ("force", &c.force), ("reload", &c.reload), ("state", &c.state)] {
+                paths.extend(command.first().filter(|p| p.contains('/')).map(|p| (format!("commands.{word}"), p.as_str())));
+            }
+        }
+        let relative: Vec<(String, String)> = paths.into_iter().filter(|(_, p)| !p.starts_with('/')).map(|(k, p)| (k, p.to_owned())).collect();
+        for (key, path) in relative {
+            self.faults.error(
+                "relative-path",
+                self.at(draft, &key),
+                format!("\"{path}\" of {} is on another host, and does not say where", draft.address),
+                "write it from the root: \"/opt/…\"",
+            );
         }
     }
 

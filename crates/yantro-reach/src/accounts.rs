@@ -1,0 +1,105 @@
+//! Accounts and host names as this host knows them, asked in ways that a statically linked program may: the C
+//! library's own lookups load libraries of the host, which need not fit the one that was linked.
+
+use std::{fs, net::SocketAddr, process::Command};
+
+use reqwest::dns::{Addrs, Name, Resolve, Resolving};
+
+/// An account of this host.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Account {
+    pub name: String,
+    pub uid: u32,
+    pub gid: u32,
+}
+
+fn parse(line: &str) -> Option<Account> {
+    let mut fields = line.split(':');
+    let name = fields.next()?.to_owned();
+    let (uid, gid) = (fields.nth(1)?.parse().ok()?, fields.next()?.parse().ok()?);
+    Some(Account { name, uid, gid })
+}
+
+/// Files first; what comes from elsewhere (a directory service, say) is asked of the host's own `getent`.
+fn find(key: &str, is_it: impl Fn(&Account) -> bool) -> Option<Account> {
+    let text = fs::read_to_string("/etc/passwd").unwrap_or_default();
+    text.lines().filter_map(parse).find(|a| is_it(a)).or_else(|| {
+        let out = Command::new("getent").args(["passwd", key]).output().ok()?;
+        parse(String::from_utf8_lossy(&out.stdout).lines().next()?).filter(|a| is_it(a))
+    })
+}
+
+impl Account {
+    pub fn named(name: &str) -> Option<Self> {
+        find(name, |a| a.name == name)
+    }
+
+    pub fn of_uid(uid: u32) -> Option<Self> {
+        find(&uid.to_string(), |a| a.uid == uid)
+    }
+
+    /// Every group it is in, its own first.
+    pub fn groups(&self) -> Vec<u32> {
+        let mut all = vec![self.gid];
+        let listed = Command::new("id").args(["-G", &self.name]).output();
+        let text = listed.map(|o| String::from_utf8_lossy(&o.stdout).into_owned()).unwrap_or_default();
+        all.extend(text.split_whitespace().filter_map(|g| g.parse::<u32>().ok()).filter(|g| *g != self.gid));
+        all
+    }
+}
+
+/// The addresses of a host name: as it stands where it is one, else as this host's `getent` finds it.
+pub(crate) async fn addresses(name: &str, port: u16) -> std::io::Result<Vec<SocketAddr>> {
+    if let Ok(ip) = name.trim_matches(['[', ']']).parse::<std::net::IpAddr>() {
+        return Ok(vec![SocketAddr::new(ip, port)]);
+    }
+    let out = tokio::process::Command::new("getent").args(["ahosts", name]).stdin(std::process::Stdio::null()).output().await?;
+    let text = String::from_utf8_lossy(&out.stdout).into_owned();
+    let mut found: Vec<SocketAddr> =
+        text.lines().filter_map(|l| l.split_whitespace().next()?.parse().ok()).map(|ip| SocketAddr::new(ip, port)).collect();
+    found.dedup();
+    if found.is_empty() { Err(std::io::Error::other(format!("{name} is not known here"))) } else { Ok(found) }
+}
+
+/// The same for pages.
+pub(crate) struct Names;
+
+impl Resolve for Names {
+    fn resolve(&self, name: Name) -> Resolving {
+        Box::pin(async move {
+            let found = addresses(name.as_str(), 0).await?;
+            Ok(Box::new(found.into_iter()) as Addrs)
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[test]
+    fn an_account_is_found_by_name_and_by_number() {
+        let root = Account::named("root").unwrap();
+        assert_eq!((root.uid, Account::of_uid(0)), (0, Some(root.clone())));
+        assert!(root.groups().contains(&0));
+        assert_eq!(Account::named("no-such-account-here"), None);
+    }
+
+    #[rstest]
+    #[case::an_address("127.0.9.1", "127.0.9.1:80")]
+    #[case::the_other_kind("[::1]", "[::1]:80")]
+    #[case::a_name("localhost", "127.0.0.1:80")]
+    #[tokio::test]
+    async fn names_become_addresses(#[case] name: &str, #[case] wanted: &str) {
+        let found = addresses(name, 80).await.unwrap();
+        // Which kind a name has here is this host's affair.
+        assert!(found.iter().any(|a| a.to_string() == wanted || name == "localhost" && a.ip().is_loopback()), "{found:?}");
+    }
+
+    #[tokio::test]
+    async fn a_name_that_nobody_knows_says_so() {
+        assert!(addresses("nowhere.invalid", 80).await.unwrap_err().to_string().contains("nowhere.invalid is not known here"));
+    }
+}

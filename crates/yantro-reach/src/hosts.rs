@@ -1,0 +1,344 @@
+//! Every host of an estate, each reached in its way: the same looks and acts, here or there.
+
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::{Arc, PoisonError, RwLock},
+};
+
+use futures::{StreamExt, future::join_all, stream};
+use tokio::sync::mpsc::UnboundedSender;
+use yantro_core::{
+    estate::{Host, Rung, Service},
+    name::{Address, HostName},
+    run::{ActEnd, input::LogMark},
+    sequence::StepKind,
+    state::Answer,
+    time::Timestamp,
+};
+
+use crate::{
+    climb::{Climb, Report},
+    far::{Far, Link, OutOfReach},
+    here::{ActSpec, Here},
+    keeper::{Claim, Kept},
+    logs::{LogFollow, LogLine, read_from},
+    look::{RawLook, Round},
+    procs::boot_id,
+    recorder::{ActNews, ActRecord, Recorded},
+    wire::ToldClaim,
+};
+
+/// Looks taken side by side on this machine.
+const SIDE_BY_SIDE: usize = 32;
+
+/// How to come to every host.
+pub struct Hosts {
+    here: Arc<Here>,
+    server: String,
+    far: RwLock<BTreeMap<HostName, Arc<Far>>>,
+    changed: UnboundedSender<HostName>,
+}
+
+/// A service to be looked at.
+pub struct Looked {
+    /// The service.
+    pub service: Service,
+    /// The identity of the act that started it, where one is known.
+    pub started: Option<String>,
+    /// Its record, where it is at hand.
+    pub known: Option<ActRecord>,
+}
+
+/// What a look came to: what was seen, or that its host does not answer.
+pub type Seen = Result<RawLook, OutOfReach>;
+
+/// A log that is being read, wherever it is.
+pub struct ReadLog {
+    far: Option<Arc<Far>>,
+    follow: LogFollow,
+}
+
+impl ToldClaim {
+    fn of(claim: &Claim<'_>, sessions: &[String]) -> Self {
+        Self {
+            server: claim.server.to_owned(),
+            session: claim.session.to_owned(),
+            sessions: sessions.to_vec(),
+            counter: (claim.counter)(),
+            data: claim.data.display().to_string(),
+        }
+    }
+}
+
+/// Claims in a server's name, made anew for each act.
+pub trait Claims: Send + Sync {
+    /// Makes one.
+    fn with(&self, f: &mut dyn FnMut(&Claim<'_>));
+    /// This session's name and those of all before it.
+    fn sessions(&self) -> Vec<String>;
+}
+
+fn told(claims: &dyn Claims) -> ToldClaim {
+    let mut told = None;
+    let sessions = claims.sessions();
+    claims.with(&mut |c| told = Some(ToldClaim::of(c, &sessions)));
+    told.expect("a claim is made at once")
+}
+
+fn on_here<T>(claims: &dyn Claims, f: impl Fn(&Claim<'_>) -> T) -> T {
+    let mut out = None;
+    claims.with(&mut |c| out = Some(f(c)));
+    out.expect("a claim is made at once")
+}
+
+impl Hosts {
+    /// With this machine only. `changed` hears of hosts whose link came or went.
+    pub fn new(here: Here, server: &str, changed: UnboundedSender<HostName>) -> Self {
+        Self { here: Arc::new(here), server: server.to_owned(), far: RwLock::default(), changed }
+    }
+
+    /// This machine.
+    pub fn here(&self) -> &Here {
+        &self.here
+    }
+
+    /// Whether a host is this machine.
+    pub fn is_here(&self, host: &HostName) -> bool {
+        self.far(host).is_none()
+    }
+
+    /// Which boot a host is in, as far as is known.
+    pub fn boot_of(&self, host: &HostName) -> String {
+        match self.far(host) {
+            Some(far) => far.link().hello.map(|h| h.boot).unwrap_or_default(),
+            None => boot_id().to_owned(),
+        }
+    }
+
+    /// Comes to know the hosts of an estate: connections to new ones begin, others end unless a run still `needs` them.
+    pub fn know(&self, hosts: &BTreeMap<HostName, Host>, needs: impl Fn(&HostName) -> bool) {
+        let mut far = self.far.write().unwrap_or_else(PoisonError::into_inner);
+        far.retain(|name, one| {
+            let stays = hosts.get(name).map_or_else(|| needs(name), |host| one.is(host));
+            if !stays {
+                one.leave();
+            }
+            stays
+        });
+        for (name, host) in hosts {
+            if !far.contains_key(name)
+                && let Some(one) = Far::keep(name, host, &self.server, self.changed.clone())
+            {
+                far.insert(name.clone(), one);
+            }
+        }
+    }
+
+    /// The link to a host; `None` for this machine.
+    pub fn link(&self, host: &HostName) -> Option<Link> {
+        self.far(host).map(|f| f.link())
+    }
+
+    fn far(&self, host: &HostName) -> Option<Arc<Far>> {
+        self.far.read().unwrap_or_else(PoisonError::into_inner).get(host).cloned()
+    }
+
+    /// Looks at services, each host at once; `each` hears of every one as it was looked at.
+    pub async fn look(&self, services: Vec<Looked>, each: &(dyn Fn(Address, Seen) + Send + Sync)) {
+        let (mut local, mut there): (Vec<Looked>, HashMap<HostName, Vec<Looked>>) = (Vec::new(), HashMap::new());
+        for one in services {
+            if self.far(&one.service.address.host).is_some() {
+                there.entry(one.service.address.host.clone()).or_default().push(one);
+            } else {
+                local.push(one);
+            }
+        }
+        let round = self.here.round();
+        let on_here = stream::iter(local.into_iter().map(|one| self.look_here(one, &round, each)));
+        let on_there = there.into_iter().map(|(host, asked)| self.look_there(host, asked, each));
+        tokio::join!(on_here.buffer_unordered(SIDE_BY_SIDE).collect::<Vec<()>>(), join_all(on_there));
+    }
+
+    async fn look_here(&self, one: Looked, round: &Round, each: &(dyn Fn(Address, Seen) + Send + Sync)) {
+        let look = self.here.look(&one.service, one.known.as_ref(), round).await;
+        each(one.service.address, Ok(look));
+    }
+
+    async fn look_there(&self, host: HostName, asked: Vec<Looked>, each: &(dyn Fn(Address, Seen) + Send + Sync)) {
+        let Some(far) = self.far(&host) else { return };
+        match far.look(asked.iter().map(|a| (a.service.clone(), a.started.clone())).collect()).await {
+            Ok(looks) => asked.into_iter().zip(looks).for_each(|(a, look)| each(a.service.address, Ok(look))),
+            Err(out) => asked.into_iter().for_each(|a| each(a.service.address, Err(out.clone()))),
+        }
+    }
+
+    /// Takes looks that are no service's, in order.
+    pub async fn look_once(&self, looks: Vec<(HostName, Rung)>) -> Vec<Answer> {
+        let round = self.here.round();
+        let round = &round;
+        let answers = stream::iter(looks).map(|(host, rung)| async move {
+            match self.far(&host) {
+                Some(far) => far.look_once(&rung).await,
+                None => self.here.look_once(&host, &rung, round).await,
+            }
+        });
+        answers.buffered(SIDE_BY_SIDE).collect().await
+    }
+
+    /// Gives an act in the server's name. News come in order. An error means that it was not given at all.
+    ///
+    /// `keeps` is what this machine's record of who acts on the host is called; another host keeps its own.
+    pub async fn act(
+        &self,
+        spec: ActSpec<'_>,
+        started: Option<String>,
+        keeps: &str,
+        claims: &dyn Claims,
+        tell: impl Fn(ActNews) + Send + Sync + 'static,
+    ) -> Result<(), ActEnd> {
+        let host = &spec.service.address.host;
+        if let Some(far) = self.far(host) {
+            return far.act(spec.identity, spec.kind, spec.service, started, || told(claims), tell).await;
+        }
+        if let Err(kept) = on_here(claims, |c| self.here.claim(keeps, c)) {
+            return Err(ActEnd::Refused { why: kept.to_string(), mend: format!("yantro take-over {host} --why …") });
+        }
+        self.here.act(spec, tell).await
+    }
+
+    /// What is written down of an act on a host. Waits for a host that does not answer.
+    pub async fn recorded(&self, host: &HostName, identity: &str) -> Recorded {
+        match self.far(host) {
+            Some(far) => far.recorded(identity).await,
+            None => self.here.recorded(identity),
+        }
+    }
+
+    /// Follows an act that was given before.
+    pub async fn follow(&self, host: &HostName, identity: &str, begun: ActRecord, tell: impl Fn(ActNews) + Send + Sync + 'static) {
+        match self.far(host) {
+            Some(far) => far.follow(identity, tell).await,
+            None => self.here.follow(identity, begun, tell).await,
+        }
+    }
+
+    /// Ends what an act started.
+    pub async fn end(&self, host: &HostName, identity: &str) {
+        match self.far(host) {
+            Some(far) => far.end(identity).await,
+            None => {
+                if let Recorded::Begun(record) = self.here.recorded(identity) {
+                    self.here.end_trees(&[record]).await;
+                }
+            }
+        }
+    }
+
+    /// Climbs until dropped.
+    pub async fn climb(&self, climb: Climb, report: impl FnMut(Report)) {
+        match self.far(&climb.service.address.host) {
+            Some(far) => far.climb(climb, report).await,
+            None => self.here.climb(climb, report).await,
+        }
+    }
+
+    /// Watches the logs of an act for forbidden lines.
+    pub async fn watch_log(&self, service: &Service, kind: StepKind, marks: &BTreeMap<String, LogMark>) -> Option<Report> {
+        match self.far(&service.address.host) {
+            Some(far) => far.watch_log(service, kind, marks).await,
+            None => self.here.watch_log(service, kind, marks).await,
+        }
+    }
+
+    /// Why restarts are owed by what lies on disk, as far as hosts answer.
+    pub async fn owed_by_files(&self, services: Vec<(Service, Timestamp, Option<u32>)>) -> Vec<(Service, String)> {
+        let mut by_host: HashMap<HostName, Vec<(Service, Timestamp, Option<u32>)>> = HashMap::new();
+        for one in services {
+            by_host.entry(one.0.address.host.clone()).or_default().push(one);
+        }
+        let owed = stream::iter(by_host).map(|(host, asked)| async move {
+            let owed = match self.far(&host) {
+                Some(far) => far.owed_by_files(asked.clone()).await,
+                None => {
+                    let (here, asked) = (Arc::clone(&self.here), asked.clone());
+                    let owed = move || asked.iter().map(|(s, at, pid)| here.owed_by_files(s, *at, *pid)).collect();
+                    // The blocking pool only fails to answer when the runtime goes down.
+                    tokio::task::spawn_blocking(owed).await.unwrap_or_default()
+                }
+            };
+            asked.into_iter().zip(owed).filter_map(|((service, ..), why)| Some((service, why?))).collect::<Vec<_>>()
+        });
+        owed.buffer_unordered(SIDE_BY_SIDE).concat().await
+    }
+
+    /// Why this server must not act on a host, with whether that doubts its store (R35). For a host that does not
+    /// answer this cannot be said, and the act will say it.
+    pub async fn kept(&self, host: &HostName, keeps: &str, claims: &dyn Claims) -> Option<(String, bool)> {
+        match self.far(host) {
+            Some(far) => far.kept(told(claims)).await,
+            None => on_here(claims, |c| self.here.may_act_on(keeps, c)).err().map(|k: Kept| (k.to_string(), k.doubts_the_store())),
+        }
+    }
+
+    /// Takes a host over from the server that acted there before.
+    pub async fn take_over(&self, host: &HostName, keeps: &str, claims: &dyn Claims) -> Result<(), String> {
+        match self.far(host) {
+            Some(far) => far.take_over(told(claims)).await,
+            None => on_here(claims, |c| self.here.take_over(keeps, c)).map_err(|k: Kept| k.to_string()),
+        }
+    }
+
+    /// Where a service's own output goes, where Yantro starts it and its host is known well enough.
+    pub fn output_of(&self, service: &Service) -> Option<String> {
+        let name = Here::output_name(service);
+        match self.far(&service.address.host) {
+            Some(far) => far.link().hello.map(|h| format!("{}/{name}", h.outputs)),
+            None => Some(self.here.outputs().join(name).display().to_string()),
+        }
+    }
+
+    /// What a file of a host has from a position on, at most a megabyte of it, and the position after it; from its end
+    /// on where there is no position yet.
+    pub async fn read_from(&self, host: &HostName, path: &str, from: Option<u64>) -> Result<(u64, String), String> {
+        match self.far(host) {
+            Some(far) => far.read_from(path, from).await,
+            None => read_from(path, from).map_err(|e| e.to_string()),
+        }
+    }
+
+    /// Opens a log of a host for a reader.
+    pub async fn open_log(&self, host: &HostName, path: &str, since: Option<LogMark>, lines: usize) -> Result<(ReadLog, Vec<LogLine>), String> {
+        let far = self.far(host);
+        let opened = match (&far, since) {
+            (Some(far), since) => far.open_log(path, since, lines).await,
+            (None, Some(mark)) => LogFollow::since(path, mark, lines).map(|f| (f, Vec::new())).map_err(|e| e.to_string()),
+            (None, None) => LogFollow::new(path, lines).map_err(|e| e.to_string()),
+        };
+        opened.map(|(follow, lines)| (ReadLog { far, follow }, lines))
+    }
+}
+
+impl ReadLog {
+    /// A log of this machine, so many lines before its end.
+    pub fn here(path: &str, lines: usize) -> std::io::Result<(Self, Vec<LogLine>)> {
+        let (follow, lines) = LogFollow::new(path, lines)?;
+        Ok((Self { far: None, follow }, lines))
+    }
+
+    /// How far it was read, in bytes.
+    pub fn position(&self) -> u64 {
+        self.follow.position()
+    }
+
+    /// What was written since.
+    pub async fn poll(&mut self) -> Result<Vec<LogLine>, String> {
+        match &self.far {
+            None => self.follow.poll().map_err(|e| e.to_string()),
+            Some(far) => {
+                let (follow, lines) = far.read_log(self.follow.clone()).await?;
+                self.follow = follow;
+                Ok(lines)
+            }
+        }
+    }
+}

@@ -1,0 +1,309 @@
+//! The outpost: answers the server over one channel, by doing here what the server would do where it runs.
+
+use std::{
+    collections::HashMap,
+    path::{Path, PathBuf},
+    process::ExitCode,
+    sync::{Arc, Mutex, PoisonError},
+};
+
+use futures::{StreamExt, stream};
+use serde::Serialize;
+use serde_json::{Value, json};
+use tokio::{
+    io::{AsyncBufReadExt, AsyncWriteExt, BufReader},
+    sync::mpsc::{UnboundedSender, unbounded_channel},
+    task::AbortHandle,
+};
+use yantro_core::time::Timestamp;
+
+use crate::{
+    accounts::Account,
+    here::{ActSpec, Here},
+    keeper::{Claim, Kept},
+    logs::{LogFollow, read_from},
+    procs::boot_id,
+    recorder::{ActNews, ActRecord, Recorded},
+    wire::{Ask, Hello, PROTOCOL, Said, ToldClaim, Told},
+};
+
+/// Looks taken side by side.
+const SIDE_BY_SIDE: usize = 16;
+/// Acts that ended so long ago are forgotten: whoever gave them has fetched their outcome.
+const KEPT_FOR: std::time::Duration = std::time::Duration::from_secs(30 * 24 * 3600);
+/// Which server acts on this host, the same record for all.
+const THIS_HOST: &str = "this-host";
+
+/// The program. `--protocol` prints the version of what it speaks; without arguments it serves its channel.
+pub fn main(mut args: impl Iterator<Item = String>) -> ExitCode {
+    match args.next().as_deref() {
+        Some("--protocol") => {
+            println!("{PROTOCOL}");
+            return ExitCode::SUCCESS;
+        }
+        Some(other) => {
+            eprintln!("yantro's outpost knows no \"{other}\": a Yantro server starts it without arguments, over SSH");
+            return ExitCode::from(64);
+        }
+        None => {}
+    }
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
+    match runtime {
+        Ok(runtime) => {
+            runtime.block_on(serve());
+            // What still looks is not waited for; acts have recorders of their own.
+            runtime.shutdown_background();
+            ExitCode::SUCCESS
+        }
+        Err(error) => {
+            eprintln!("the outpost cannot begin: {error}");
+            ExitCode::from(71)
+        }
+    }
+}
+
+/// Serves standard input until it ends.
+async fn serve() {
+    let (out, mut lines_out) = unbounded_channel::<Said>();
+    let writer = tokio::spawn(async move {
+        let mut stdout = tokio::io::stdout();
+        while let Some(said) = lines_out.recv().await {
+            let mut text = said.line();
+            // What waits besides goes along: one write, one packet.
+            while let Ok(more) = lines_out.try_recv() {
+                text.push_str(&more.line());
+            }
+            if stdout.write_all(text.as_bytes()).await.is_err() || stdout.flush().await.is_err() {
+                return;
+            }
+        }
+    });
+    let _ = out.send(Said::Ready(PROTOCOL));
+    let mut lines = BufReader::new(tokio::io::stdin()).lines();
+    let asked: Arc<Mutex<HashMap<u64, AbortHandle>>> = Arc::default();
+    let mut here: Option<Arc<Here>> = None;
+    while let Ok(Some(line)) = lines.next_line().await {
+        let (id, ask) = match Told::read(&line) {
+            Ok(Told::Ask(id, ask)) => (id, *ask),
+            Ok(Told::Leave(of)) => {
+                if let Some(task) = asked.lock().unwrap_or_else(PoisonError::into_inner).remove(&of) {
+                    task.abort();
+                }
+                continue;
+            }
+            Err((id, why)) => {
+                let _ = out.send(Said::Answer(id.unwrap_or_default(), Err(why)));
+                continue;
+            }
+        };
+        if let Ask::Hello { server } = &ask {
+            let answer = begin(server).map(|(at, hello)| {
+                here = Some(at);
+                json!(hello)
+            });
+            let _ = out.send(Said::Answer(id, answer));
+            continue;
+        }
+        if let Ask::Alive {} = &ask {
+            let _ = out.send(Said::Answer(id, Ok(json!(Timestamp::from_ms(now_ms())))));
+            continue;
+        }
+        let Some(here) = here.clone() else {
+            let _ = out.send(Said::Answer(id, Err("say hello first".to_owned())));
+            continue;
+        };
+        // Claims in the order in which they were made: their counters go up.
+        if let Ask::Act { claim, .. } = &ask
+            && let Err(kept) = claim.with(|c| here.claim(THIS_HOST, c))
+        {
+            let _ = out.send(Said::Answer(id, Ok(json!({ "kept": told_kept(&kept) }))));
+            continue;
+        }
+        let (out, done) = (out.clone(), Arc::clone(&asked));
+        let task = tokio::spawn(async move {
+            let tell = Tell { of: id, out: out.clone() };
+            let answer = answer(&here, ask, tell).await;
+            done.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
+            let _ = out.send(Said::Answer(id, answer));
+        });
+        asked.lock().unwrap_or_else(PoisonError::into_inner).insert(id, task.abort_handle());
+        if task.is_finished() {
+            asked.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
+        }
+    }
+    drop(out);
+    writer.abort();
+}
+
+fn now_ms() -> i64 {
+    let skew: i64 = std::env::var("YANTRO_OUTPOST_CLOCK").ok().and_then(|s| s.parse().ok()).unwrap_or(0);
+    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64) + skew * 1000
+}
+
+/// Tells about one request.
+#[derive(Clone)]
+struct Tell {
+    of: u64,
+    out: UnboundedSender<Said>,
+}
+
+impl Tell {
+    fn tell(&self, what: &impl Serialize) {
+        // Nobody listens any longer: the channel is gone, and we are about to end.
+        let _ = self.out.send(Said::Tell(self.of, json!(what)));
+    }
+}
+
+impl ToldClaim {
+    pub(crate) fn with<T>(&self, f: impl FnOnce(&Claim<'_>) -> T) -> T {
+        let own = |s: &str| self.sessions.iter().any(|o| o == s);
+        let counter = self.counter;
+        f(&Claim { server: &self.server, session: &self.session, is_own_session: &own, counter: &|| counter, data: Path::new(&self.data) })
+    }
+}
+
+fn told_kept(kept: &Kept) -> Value {
+    json!({ "says": kept.to_string(), "doubts": kept.doubts_the_store() })
+}
+
+fn begin(server: &str) -> Result<(Arc<Here>, Hello), String> {
+    if !server.chars().all(|c| c.is_ascii_alphanumeric()) || server.is_empty() {
+        return Err("a server's identity is letters and digits".to_owned());
+    }
+    let root = nix::unistd::geteuid().is_root();
+    let common = PathBuf::from("/var/lib/yantro");
+    let home = std::env::var("HOME").map(PathBuf::from);
+    let own = match std::env::var("XDG_STATE_HOME") {
+        Ok(state) if !root => PathBuf::from(state).join("yantro"),
+        _ if root => common.clone(),
+        _ => home.map_err(|_| "the account has no home folder to keep records in; set XDG_STATE_HOME".to_owned())?.join(".local/state/yantro"),
+    };
+    let data = own.join(server);
+    // Who acts on this host is everybody's affair; without rights there, this account's alone.
+    let may = |folder: &Path| std::fs::create_dir_all(folder).is_ok() && nix::unistd::access(folder, nix::unistd::AccessFlags::W_OK).is_ok();
+    let records = Some(common.join("hosts")).filter(|c| may(c)).unwrap_or_else(|| own.join("hosts"));
+    std::fs::create_dir_all(&data).map_err(|e| format!("{} cannot be made: {e}", data.display()))?;
+    let here = Here::new(&data, &records).map_err(|e| {
+        let source = std::error::Error::source(&e).map(|s| format!(": {s}")).unwrap_or_default();
+        format!("{e}{source}")
+    })?;
+    forget_old(&data.join("acts"));
+    let uts = nix::sys::utsname::uname().map_err(|e| e.to_string())?;
+    let text = |s: &std::ffi::OsStr| s.to_string_lossy().into_owned();
+    let uid = nix::unistd::geteuid().as_raw();
+    let hello = Hello {
+        protocol: PROTOCOL,
+        host: text(uts.nodename()),
+        account: Account::of_uid(uid).map_or_else(|| uid.to_string(), |a| a.name),
+        boot: boot_id().to_owned(),
+        system: format!("{} {} {}", text(uts.machine()), text(uts.sysname()), text(uts.release())),
+        outputs: here.outputs().display().to_string(),
+        data: data.display().to_string(),
+        now: Timestamp::from_ms(now_ms()),
+        pid: std::process::id(),
+    };
+    Ok((Arc::new(here), hello))
+}
+
+/// Takes away what was written down of acts that ended long ago.
+fn forget_old(acts: &Path) {
+    let folders = |at: &Path| std::fs::read_dir(at).into_iter().flatten().flatten().map(|e| e.path()).collect::<Vec<_>>();
+    for run in folders(acts) {
+        for act in folders(&run) {
+            let written = std::fs::metadata(act.join("ended.json")).and_then(|m| m.modified());
+            if written.is_ok_and(|w| w.elapsed().is_ok_and(|age| age > KEPT_FOR)) {
+                let _ = std::fs::remove_dir_all(&act);
+            }
+        }
+        // Only an empty one goes.
+        let _ = std::fs::remove_dir(&run);
+    }
+}
+
+/// The record of the act that started a service.
+fn started(here: &Here, identity: Option<&String>) -> Option<ActRecord> {
+    Ask::started_of(&here.recorded(identity?))
+}
+
+async fn answer(here: &Here, ask: Ask, tell: Tell) -> Result<Value, String> {
+    Ok(match ask {
+        Ask::Hello { .. } | Ask::Alive {} => Value::Null,
+        Ask::Look { services } => {
+            let round = here.round();
+            let round = &round;
+            let looks = stream::iter(services).map(|(service, by)| async move {
+                let known = started(here, by.as_ref());
+                here.look(&service, known.as_ref(), round).await
+            });
+            json!(looks.buffered(SIDE_BY_SIDE).collect::<Vec<_>>().await)
+        }
+        Ask::LookOnce { host, rung } => json!(here.look_once(&host, &rung, &here.round()).await),
+        Ask::Act { identity, kind, service, started: by, .. } => {
+            let known = started(here, by.as_ref());
+            let (news_in, mut news) = unbounded_channel::<ActNews>();
+            let spec = ActSpec { identity: &identity, kind, service: &service, known: known.as_ref() };
+            let given = here
+                .act(spec, move |n| {
+                    let _ = news_in.send(n);
+                })
+                .await;
+            if let Err(end) = given {
+                tell.tell(&ActNews::Ended(end));
+            }
+            while let Some(n) = news.recv().await {
+                tell.tell(&n);
+            }
+            Value::Null
+        }
+        Ask::Recorded { identity } => json!(here.recorded(&identity)),
+        Ask::Follow { identity } => {
+            let (news_in, mut news) = unbounded_channel::<ActNews>();
+            match here.recorded(&identity) {
+                Recorded::Begun(record) => {
+                    here.follow(&identity, record, move |n| {
+                        let _ = news_in.send(n);
+                    })
+                    .await;
+                    while let Some(n) = news.recv().await {
+                        tell.tell(&n);
+                    }
+                }
+                Recorded::Ended(_, end) => tell.tell(&ActNews::Ended(end)),
+                Recorded::OnlyFolder | Recorded::Nothing => tell.tell(&ActNews::Lost("no record of it is left there".to_owned())),
+            }
+            Value::Null
+        }
+        Ask::Burn { identity } => json!(here.burn(&identity)?),
+        Ask::Climb(climb) => {
+            let climb = *climb;
+            let teller = tell.clone();
+            here.climb(climb, move |report| teller.tell(&report)).await;
+            Value::Null
+        }
+        Ask::WatchLog { service, kind, marks } => json!(here.watch_log(&service, kind, &marks).await),
+        Ask::End { identity } => {
+            if let Recorded::Begun(record) = here.recorded(&identity) {
+                here.end_trees(&[record]).await;
+            }
+            Value::Null
+        }
+        Ask::OwedByFiles { services } => {
+            let owed: Vec<Option<String>> = services.iter().map(|(s, at, pid)| here.owed_by_files(s, *at, *pid)).collect();
+            json!(owed)
+        }
+        Ask::MayActOn { claim } => claim.with(|c| here.may_act_on(THIS_HOST, c)).map_or_else(|kept| told_kept(&kept), |()| Value::Null),
+        Ask::TakeOver { claim } => claim.with(|c| here.take_over(THIS_HOST, c)).map_or_else(|kept| told_kept(&kept), |()| Value::Null),
+        Ask::OpenLog { path, since, lines } => {
+            let opened = match since {
+                Some(mark) => LogFollow::since(&path, mark, lines).map(|f| (f, Vec::new())),
+                None => LogFollow::new(&path, lines),
+            };
+            json!(opened.map_err(|e| e.to_string())?)
+        }
+        Ask::ReadFrom { path, from } => json!(read_from(&path, from).map_err(|e| e.to_string())?),
+        Ask::ReadLog { mut follow } => {
+            let lines = follow.poll().map_err(|e| e.to_string())?;
+            json!((follow, lines))
+        }
+    })
+}

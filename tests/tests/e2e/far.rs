@@ -1,0 +1,190 @@
+//! Other hosts, over SSH: everything of this machine works there, from that host's own point of view, and goes on over
+//! whatever happens to the connection.
+
+use std::{
+    collections::BTreeSet,
+    time::{Duration, Instant},
+};
+
+use rstest::rstest;
+use serde_json::Value;
+use yantro_e2e::{Server, program, wait_until};
+use yantro_lab::{Host, Lab, Spec, until};
+
+/// A host with the stand-in, and what the estate calls it.
+fn raise<'l>(lab: &'l Lab, name: &str, number: u8) -> Host<'l> {
+    let programs = vec![(program("yantro-stand-in"), "/opt/ferry/stand-in".to_owned())];
+    let prepare = "chmod 755 /opt/ferry/stand-in; mkdir -p /var/log/ferry; useradd -m -s /bin/sh purser; \
+        mkdir -p /home/purser/.ssh; cp /root/.ssh/authorized_keys /home/purser/.ssh/; chown -R purser: /home/purser/.ssh /var/log/ferry"
+        .to_owned();
+    lab.host(name, number, &Spec { programs, prepare, ..Spec::default() })
+}
+
+/// An estate over these hosts: db on the first, app on the second relies on it.
+fn estate(lab: &Lab, hosts: &[&Host], more: &str) -> String {
+    let mut text = "[estate]\nname = \"Sound\"\nstands_for = \"test\"\n".to_owned();
+    for host in hosts {
+        text.push_str(&format!(
+            "[host.{}]\nreach = \"ssh\"\naddress = \"{}\"\nssh = {{ account = \"root\", key = \"{}\", known_hosts = \"{}\" }}\n",
+            host.name(),
+            host.address(),
+            lab.file("key").display(),
+            lab.file("known_hosts").display()
+        ));
+    }
+    let (first, last) = (hosts[0].name(), hosts[hosts.len() - 1].name());
+    text.push_str(&format!(
+        r#"
+[like.ferry]
+run_by = "process"
+process = {{ program = "/opt/ferry/stand-in", args = ["--name", "{{service}}", "--listen", "{{address}}:{{port}}", "--ready-after", "300ms", "--log", "/var/log/ferry/{{service}}.log", "--record", "/var/log/ferry/{{service}}.record"] }}
+logs = ["/var/log/ferry/{{service}}.log"]
+ladder = [{{ rung = "port", port = "{{port}}" }}]
+start = {{ must_see = ["ready for connections"], patience = "60s" }}
+stop = {{ patience = "30s" }}
+[service.db]
+like = "ferry"
+host = "{first}"
+values = {{ port = 5001 }}
+[service.app]
+like = "ferry"
+host = "{last}"
+values = {{ port = 5002 }}
+relies_on = ["db"]
+{more}"#
+    ));
+    text
+}
+
+fn link(server: &Server, host: &str) -> Value {
+    let board = server.get("/board");
+    board["hosts"].as_array().into_iter().flatten().find(|h| h["name"] == host).map(|h| h["link"].clone()).unwrap_or_default()
+}
+
+fn connected(server: &Server, host: &str) {
+    wait_until(&format!("{host} is connected: {}", link(server, host)), || (link(server, host)["up"] == true).then_some(()));
+}
+
+fn records(host: &Host, service: &str) -> Vec<String> {
+    let text = String::from_utf8_lossy(&host.run(&["cat", &format!("/var/log/ferry/{service}.record")]).stdout).into_owned();
+    text.lines().filter_map(|l| l.split(' ').next().map(str::to_owned)).collect()
+}
+
+#[test]
+fn services_on_other_hosts_are_started_proven_and_stopped_in_order() {
+    let Some(lab) = Lab::raise() else { return };
+    let (pier, quay) = (raise(&lab, "pier", 11), raise(&lab, "quay", 12));
+    let mut server = Server::with_estate(&estate(&lab, &[&pier, &quay], ""));
+    connected(&server, "pier");
+    connected(&server, "quay");
+    let there = link(&server, "pier");
+    assert_eq!((there["calls_itself"].as_str(), there["account"].as_str()), (Some("pier"), Some("root")), "{there}");
+
+    let told = server.ok(&["start", "app", "--yes"]);
+    assert!(told.contains("pier/db") && told.contains("quay/app"), "{told}");
+    assert_eq!((server.state("pier/db").as_str(), server.state("quay/app").as_str()), ("proven", "proven"));
+    assert_eq!(records(&pier, "db"), ["start", "ready"]);
+    assert_eq!(records(&quay, "app"), ["start", "ready"]);
+    // Its evidence is there: the exact command, the process on that host, the line that was wanted.
+    let run = server.get("/runs/1");
+    let text = run.to_string();
+    assert!(text.contains("/opt/ferry/stand-in") && text.contains("ready for connections") && text.contains("listens on 5001"), "{text}");
+    assert!(server.ok(&["logs", "db"]).contains("ready for connections"));
+
+    // Another server run goes on with what this one started.
+    server.kill();
+    server.start(&[]);
+    connected(&server, "quay");
+    wait_until("both are proven again", || (server.state("pier/db") == "proven" && server.state("quay/app") == "proven").then_some(()));
+    server.ok(&["stop", "db", "--yes"]);
+    assert_eq!(records(&pier, "db"), ["start", "ready", "stop"]);
+    assert_eq!(records(&quay, "app"), ["start", "ready", "stop"]);
+    assert_eq!(server.state("pier/db"), "down");
+}
+
+#[rstest]
+#[case::wrong_host_key("known_hosts", "host key is not the one that is known", "ssh-keygen -R")]
+#[case::unknown_host_key("nobody_known", "host key is not known yet", "ssh-keyscan")]
+#[case::key_not_accepted("key", "accepts no key of ours for account root", "authorized_keys")]
+fn what_keeps_a_host_out_of_reach_is_told_with_its_mend(#[case] wrong: &str, #[case] why: &str, #[case] mend: &str) {
+    let Some(lab) = Lab::raise() else { return };
+    let pier = raise(&lab, "pier", 11);
+    let other = |name: &str| lab.file(name).display().to_string();
+    std::process::Command::new("ssh-keygen").args(["-q", "-t", "ed25519", "-N", "", "-f", &other("other")]).status().unwrap();
+    let mut text = estate(&lab, &[&pier], "");
+    match wrong {
+        "known_hosts" => {
+            let key = std::fs::read_to_string(lab.file("other.pub")).unwrap();
+            std::fs::write(lab.file("known_hosts"), format!("{} {key}", pier.address())).unwrap();
+        }
+        "nobody_known" => std::fs::write(lab.file("known_hosts"), "").unwrap(),
+        _ => text = text.replace(&format!("key = \"{}\"", other("key")), &format!("key = \"{}\"", other("other"))),
+    }
+    let server = Server::with_estate(&text);
+    wait_until("it is told", || link(&server, "pier")["why"].as_str().unwrap_or_default().contains(why).then_some(()));
+    assert!(link(&server, "pier")["mend"].as_str().unwrap().contains(mend));
+    wait_until("its services are out of reach", || (server.state("pier/db") == "out-of-reach").then_some(()));
+    // Nothing is begun there, and the board says why.
+    let refused = server.cli(&["start", "db", "--yes"]);
+    assert!(!refused.status.success());
+    let board = server.ok(&["board"]);
+    assert!(board.contains(why), "{board}");
+}
+
+#[test]
+fn a_link_that_is_cut_and_comes_back_doubles_no_act() {
+    let Some(lab) = Lab::raise() else { return };
+    let (pier, quay) = (raise(&lab, "pier", 11), raise(&lab, "quay", 12));
+    let slow = "[service.slow]\nlike = \"ferry\"\nhost = \"pier\"\nvalues = { port = 5003 }\nstart = { patience = \"90s\" }\n";
+    let server = Server::with_estate(&estate(&lab, &[&pier, &quay], slow).replace("300ms", "3s"));
+    connected(&server, "pier");
+    connected(&server, "quay");
+    let run = server.begin(&["start", "app", "slow"]);
+    // In the middle of db's start.
+    until("db was started", Duration::from_secs(30), || records(&pier, "db").contains(&"start".to_owned()).then_some(()));
+    pier.link_is(false);
+    wait_until("it is seen to be out of reach", || (link(&server, "pier")["up"] == false).then_some(()));
+    wait_until("its services say so, with what they were", || {
+        let board = server.get("/board");
+        let rows = board["services"].as_array()?;
+        rows.iter().find(|r| r["address"] == "pier/slow" && r["seen"]["state"] == "out-of-reach").map(|_| ())
+    });
+    assert!(server.get(&format!("/runs/{run}"))["state"] == "running");
+    pier.link_is(true);
+    let view = server.run_is(run, &["finished"]);
+    assert_eq!(view["state"], "finished");
+    assert_eq!(records(&pier, "db"), ["start", "ready"], "started once");
+    assert_eq!(records(&pier, "slow"), ["start", "ready"]);
+    assert_eq!(records(&quay, "app"), ["start", "ready"]);
+}
+
+/// The outposts on a host, by their processes.
+fn outposts(host: &Host) -> BTreeSet<String> {
+    let out = host.run(&["pgrep", "-f", "/yantro/outpost-"]);
+    String::from_utf8_lossy(&out.stdout).lines().map(str::to_owned).collect()
+}
+
+#[test]
+fn an_outpost_that_is_killed_comes_again_and_the_run_goes_on() {
+    let Some(lab) = Lab::raise() else { return };
+    let pier = raise(&lab, "pier", 11);
+    let server = Server::with_estate(&estate(&lab, &[&pier], "").replace("300ms", "2s"));
+    connected(&server, "pier");
+    let run = server.begin(&["start", "app"]);
+    let began = Instant::now();
+    let mut killed = 0;
+    while server.get(&format!("/runs/{run}"))["state"] != "finished" {
+        assert!(began.elapsed() < Duration::from_secs(90), "{}", server.get(&format!("/runs/{run}")));
+        if killed < 6 && !outposts(&pier).is_empty() {
+            pier.run(&["pkill", "-KILL", "-f", "/yantro/outpost-"]);
+            killed += 1;
+        }
+        std::thread::sleep(Duration::from_millis(300));
+    }
+    assert!(killed >= 3);
+    assert_eq!((records(&pier, "db"), records(&pier, "app")), (vec!["start".into(), "ready".into()], vec!["start".into(), "ready".into()]));
+    // With the server, its outposts end; what they started goes on.
+    drop(server);
+    until("no outpost is left", Duration::from_secs(20), || outposts(&pier).is_empty().then_some(()));
+    assert_eq!(records(&pier, "db"), ["start", "ready"]);
+}
