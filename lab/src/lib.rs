@@ -4,6 +4,8 @@
 //! Every host sees this machine's files through an overlay of its own. A lab has a bridge and a network 10.77.N.0/24
 //! of its own, which never leaves the machine.
 
+pub mod ferry;
+
 use std::{
     fs::{self, File},
     io,

@@ -99,6 +99,9 @@
 {#if board?.storage_trouble}
   <p class="mt-3 border border-alarm bg-alarm-soft px-3 py-2" role="alert">Nothing is begun: {board.storage_trouble}. What is under way keeps its outcome.</p>
 {/if}
+{#each (board?.hosts ?? []).filter((h) => h.link && !h.link.up) as h (h.name)}
+  <p class="mt-3 border border-line bg-sunk px-3 py-2" role="alert"><b>{h.name} is out of reach</b> since {clock(ms(h.link!.since))}: {h.link!.why}.{#if h.link!.mend}<span class="block text-ink2">{h.link!.mend}</span>{/if}</p>
+{/each}
 {#each (board?.hosts ?? []).filter((h) => h.kept) as h (h.name)}
   <p class="mt-3 border border-alarm bg-alarm-soft px-3 py-2" role="alert"><b>{h.name} is not acted on:</b> {h.kept}. Once that is settled: <span class="font-mono">yantro take-over {h.name} --why …</span></p>
 {/each}

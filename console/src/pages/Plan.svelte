@@ -41,7 +41,7 @@
     if (plan) actedOn = [...new Set(plan.sequence.steps.flatMap((s) => (s.address ? [s.address] : [])))].sort();
   });
 
-  const request = $derived<BeginRequest>({ wish, selection: of, except: [], alone, left_standing: standing, below_keep_up: below, overrides, prefer, held_at_most: heldAtMost || null, at_once: atOnce, why: null, change: null, in_freeze: freezes, window: null, at_last_moment: 'hold' });
+  const request = $derived<BeginRequest>({ wish, selection: of, except: [], alone, left_standing: standing, below_keep_up: below, along: [], overrides, prefer, held_at_most: heldAtMost || null, at_once: atOnce, why: null, change: null, in_freeze: freezes, window: null, at_last_moment: 'hold' });
   /** States that matter to the plan: when one changes, it is worked out again. */
   const facts = $derived(live.board?.services.map((s) => s.seen.state).join() ?? '');
 

@@ -39,7 +39,7 @@
     );
   });
 
-  const request = $derived<ProcedureRequest>({ answers: { ...answers }, from_line: fromLine, left_standing: standing, below_keep_up: below, overrides, prefer, held_at_most: heldAtMost || null, at_once: null, why: null, change: change || null, in_freeze: freezes, window: inWindow || null, at_last_moment: atLast });
+  const request = $derived<ProcedureRequest>({ answers: { ...answers }, from_line: fromLine, left_standing: standing, below_keep_up: below, along: [], overrides, prefer, held_at_most: heldAtMost || null, at_once: null, why: null, change: change || null, in_freeze: freezes, window: inWindow || null, at_last_moment: atLast });
   const facts = $derived(live.board?.services.map((s) => s.seen.state).join() ?? '');
 
   // Rehearsed again when an answer or a fact changes; typing is let come to rest.

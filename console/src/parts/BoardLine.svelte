@@ -14,6 +14,8 @@
     [
       row.failed_in_run ?? '',
       row.seen.says,
+      row.seen.last_known ? `last seen ${word(row.seen.last_known.state)}, ${age(ms(row.seen.last_known.at), asOf)} ago` : '',
+      ...(row.notes ?? []),
       row.differs && typeof row.in_run !== 'number' && row.seen.state !== 'down' ? 'differs from expected' : '',
       row.intended_down && row.seen.state === 'down' ? row.intended_down : '',
       row.seen.state === 'down' && !row.differs && row.expected === 'down' ? 'as expected' : '',

@@ -36,6 +36,10 @@
   {/each}
 </ol>
 <p class="mt-3 text-[13.5px] text-ink3">Those marked on the left are what the run's length hangs on.</p>
+{#if (plan.remarks ?? []).length > 0}
+  <h2 class="mt-4">Worth knowing</h2>
+  <ul class="mt-1 text-ink2">{#each plan.remarks ?? [] as remark (remark)}<li>{remark}</li>{/each}</ul>
+{/if}
 {#if plan.left_alone.length > 0}
   <h2 class="mt-4">Left alone</h2>
   <ul class="mt-1 text-ink2">{#each plan.left_alone as left (left.address)}<li><Address address={left.address} /> {left.why}</li>{/each}</ul>

@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use crate::{
+    manager::UnitWord,
     run::input::FoundProcess,
     state::{Answer, LastKnown, LogAgainst, Seen, SeenState, Verdict},
     time::Timestamp,
@@ -19,6 +20,8 @@ pub struct Look {
     pub total: usize,
     /// Its main process.
     pub process: Option<FoundProcess>,
+    /// What the host's service manager says of it.
+    pub manager: Option<UnitWord>,
     /// When it was started, where that is known.
     pub started_at: Option<Timestamp>,
 }
@@ -46,6 +49,7 @@ impl Watched {
             rung_against: None,
             says: "not looked at yet".to_owned(),
             pid: None,
+            manager: None,
             last_known: None,
             log_against: None,
         };
@@ -55,6 +59,9 @@ impl Watched {
     /// Takes in a look. `patience` is how long a start may take, `ailing_after` how many contrary
     /// looks in a row make it ailing (R14).
     pub fn take(&mut self, look: &Look, now: Timestamp, patience: Duration, ailing_after: u32) {
+        if look.manager.is_some() {
+            self.seen.manager.clone_from(&look.manager);
+        }
         // What it was before its host went out of reach is what it was.
         let before = self.seen.last_known.map_or(self.seen.state, |l| l.state);
         let climbed = look.rungs.iter().take_while(|a| a.verdict == Verdict::Holds).count();
@@ -172,7 +179,7 @@ mod tests {
 
     fn look(runs: Option<bool>, answers: &[Verdict]) -> Look {
         let rungs = answers.iter().map(|v| Answer { verdict: *v, says: format!("{v:?}") }).collect();
-        Look { runs, rungs, total: 2, process: None, started_at: None }
+        Look { runs, rungs, total: 2, process: None, manager: None, started_at: None }
     }
 
     use SeenState::*;

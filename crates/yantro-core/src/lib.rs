@@ -13,6 +13,7 @@ pub mod calendar;
 pub mod estate;
 pub mod graph;
 pub mod logs;
+pub mod manager;
 pub mod name;
 pub mod overrides;
 pub mod procedure;

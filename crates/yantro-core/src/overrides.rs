@@ -108,6 +108,8 @@ pub fn applied(service: &Service, over: Option<&Override>) -> Service {
             }
         }
         ServiceRunner::Commands(c) => c.env.extend(over.env.clone()),
+        // Its environment is its unit's; settings that would change it are refused where the run is asked for.
+        ServiceRunner::Systemd(_) => {}
     }
     if let Some(patience) = over.start_patience {
         service.start.patience = patience;

@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, fmt};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::{name::Address, time::Timestamp};
+use crate::{manager::UnitWord, name::Address, time::Timestamp};
 
 /// A seen state. "Out of reach" and "unknown" count neither as up nor as down.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize, JsonSchema)]
@@ -117,6 +117,9 @@ pub struct Seen {
     pub says: String,
     /// Its main process, where one is known.
     pub pid: Option<u32>,
+    /// What the host's service manager says of it, where that runs it: the first witness, beside its own ladder.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub manager: Option<UnitWord>,
     /// What it was when its host was last within reach, where it is not now (R19).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub last_known: Option<LastKnown>,

@@ -77,7 +77,7 @@ fn marks(run: &Run, of: &BTreeSet<Address>) -> Vec<ActMark> {
                 source: source.clone(),
                 says: format!("{} · run {}, step {}, by {}", word(act.kind, step), run.id, step.id, run.begun.who),
                 at: act.intended_at,
-                mark: *mark,
+                mark: mark.clone(),
             }));
         }
     }

@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     board::Watched,
-    estate::{Estate, Expected, Host, Impact, Reach, StandsFor},
+    estate::{Estate, Expected, Host, Impact, Reach, Service, ServiceRunner, StandsFor},
     name::{Address, HostName},
     run::{Run, RunId, StepState},
     sequence::StepKind,
@@ -48,6 +48,9 @@ pub struct BoardRow {
     /// Why: the edition changed how it is started since it was, or its program, a library or its configuration is
     /// newer than its start.
     pub owed_because: Option<String>,
+    /// What its host's manager has otherwise than the estate: whether it comes up at boot, a definition not re-read.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
     /// The rungs of its ladder, in words.
     pub ladder: Vec<String>,
     /// What it relies on, one relation away.
@@ -250,6 +253,7 @@ pub(crate) fn row(
         intended_down: started.and_then(|s| s.intended_down.as_ref()).map(|(run, who)| format!("taken down by {who} in run {run}")),
         restart_owed: owed_because.is_some(),
         owed_because,
+        notes: notes(service, &seen),
         ladder: service.ladder.iter().map(|r| r.kind.says()).collect(),
         relies_on: service.relies_on_any().cloned().collect(),
         can,
@@ -258,6 +262,21 @@ pub(crate) fn row(
         logs: service.logs.clone(),
         seen,
     }
+}
+
+/// What a host's manager has otherwise than the estate says.
+fn notes(service: &Service, seen: &Seen) -> Vec<String> {
+    let (ServiceRunner::Systemd(spec), Some(word)) = (&service.runner, &seen.manager) else { return Vec::new() };
+    let mut notes = Vec::new();
+    match (spec.at_boot, word.comes_up_at_boot()) {
+        (Some(true), Some(false)) => notes.push(format!("should come up at boot, and will not ({})", word.at_boot)),
+        (Some(false), Some(true)) => notes.push("comes up at boot, and should not".to_owned()),
+        _ => {}
+    }
+    if word.reread_due {
+        notes.push("its definition on disk is newer than what the manager goes by: have it re-read".to_owned());
+    }
+    notes
 }
 
 /// The hosts of an estate.

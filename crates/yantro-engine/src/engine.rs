@@ -72,6 +72,9 @@ pub struct BeginRequest {
     /// Groups whose `keep_up` may be broken (R20).
     #[serde(default)]
     pub below_keep_up: BTreeSet<GroupName>,
+    /// Units that a host's manager moves along with a service, named one by one as `host:unit` (R38).
+    #[serde(default)]
+    pub along: BTreeSet<String>,
     /// What this one run puts over the estate's settings.
     #[serde(default)]
     pub overrides: Overrides,
@@ -117,6 +120,9 @@ pub struct ProcedureRequest {
     /// Groups whose `keep_up` may be broken (R20).
     #[serde(default)]
     pub below_keep_up: BTreeSet<GroupName>,
+    /// Units that a host's manager moves along with a service, named one by one as `host:unit` (R38).
+    #[serde(default)]
+    pub along: BTreeSet<String>,
     /// What this one run puts over the estate's settings.
     #[serde(default)]
     pub overrides: Overrides,
@@ -465,7 +471,11 @@ impl Engine {
 
     /// Every log of a service, as files.
     pub fn logs_of(&self, service: &Service) -> Vec<String> {
-        let own = matches!(service.runner, ServiceRunner::Process(_)).then(|| self.output_of(service)).flatten();
+        let own = match &service.runner {
+            ServiceRunner::Process(_) => self.output_of(service),
+            ServiceRunner::Systemd(s) => Some(s.journal()),
+            ServiceRunner::Commands(_) => None,
+        };
         service.logs.iter().cloned().chain(own).collect()
     }
 
@@ -522,6 +532,7 @@ impl Engine {
         plan.prefer(request.prefer, &loaded.estate);
         plan.preflight = preflight(&loaded.estate, &plan.sequence.steps);
         plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &request.in_freeze);
+        plan.heed_managers(&loaded.estate, &self.hands.terms_of(&plan, &loaded.estate).await, &request.along);
         Ok((plan, loaded))
     }
 
@@ -550,6 +561,7 @@ impl Engine {
         let mut plan = procedure::plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate), procedure, &asked);
         plan.prefer(request.prefer, &loaded.estate);
         plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &request.in_freeze);
+        plan.heed_managers(&loaded.estate, &self.hands.terms_of(&plan, &loaded.estate).await, &request.along);
         Ok((plan, loaded))
     }
 

@@ -9,13 +9,14 @@ use std::{
 use tokio::{sync::mpsc::UnboundedSender, task::AbortHandle};
 use yantro_core::{
     board::{Look, Watched},
-    estate::{Host, Rung, Service},
+    estate::{Estate, Host, Rung, Service, ServiceRunner},
+    manager::UnitTerms,
     name::{Address, HostName},
     run::{
         ActBegun, ActEnd, ActId, ActKind, Input, Run, RunId,
         input::{FoundProcess, LogMark},
     },
-    sequence::{Preflight, StepId, StepKind},
+    sequence::{Plan, Preflight, StepId, StepKind},
     state::{Answer, LogAgainst, SeenState},
     time::Timestamp,
 };
@@ -147,9 +148,9 @@ impl Hands {
 
     /// Asks hosts whether they may be acted on. Says which of them doubts that this store is the newest.
     pub async fn ask_keepers(&self, hosts: &BTreeMap<HostName, Host>) -> Option<(HostName, String)> {
-        let asked = hosts.iter().map(|(name, host)| async move {
-            Some((name.clone(), self.hosts.kept(name, &host.address, &*self.identity).await?))
-        });
+        let asked = hosts
+            .iter()
+            .map(|(name, host)| async move { Some((name.clone(), self.hosts.kept(name, &host.address, &*self.identity).await?)) });
         let kept: BTreeMap<HostName, (String, bool)> = futures::future::join_all(asked).await.into_iter().flatten().collect();
         let doubts = kept.iter().find(|(_, (_, doubts))| *doubts).map(|(name, (says, _))| (name.clone(), says.clone()));
         let mut known = self.kept.write().unwrap_or_else(PoisonError::into_inner);
@@ -190,6 +191,7 @@ impl Hands {
                         runs: raw.runs,
                         rungs: raw.rungs,
                         total: raw.total,
+                        manager: raw.manager,
                         process: raw.main.map(|m| FoundProcess { pid: m.pid, started: m.started }),
                         started_at: self.started_as(&address).map(|s| s.at),
                     };
@@ -202,6 +204,21 @@ impl Hands {
         };
         self.hosts.look(asked.collect(), &each).await;
         looked.into_inner().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// On what terms the hosts' managers act on what a plan acts on (R38).
+    pub async fn terms_of(&self, plan: &Plan, estate: &Estate) -> BTreeMap<Address, UnitTerms> {
+        let mut units: BTreeMap<HostName, BTreeMap<String, Address>> = BTreeMap::new();
+        for address in plan.sequence.acted_on() {
+            if let Some(ServiceRunner::Systemd(s)) = estate.services.get(&address).map(|s| &s.runner) {
+                units.entry(address.host.clone()).or_default().insert(s.unit.clone(), address);
+            }
+        }
+        let asked = units.into_iter().map(|(host, units)| async move {
+            let terms = self.hosts.terms(&host, units.keys().cloned().collect()).await;
+            terms.into_iter().filter_map(|(unit, terms)| Some((units.get(&unit)?.clone(), terms))).collect::<Vec<_>>()
+        });
+        futures::future::join_all(asked).await.into_iter().flatten().collect()
     }
 
     /// Gives an act under its identity.

@@ -48,7 +48,6 @@ impl Identity {
     pub fn came_to(&self, event: i64) {
         self.counter.fetch_max(event, Ordering::SeqCst);
     }
-
 }
 
 impl Claims for Identity {

@@ -9,16 +9,11 @@ use yantro_core::{
     estate::Service,
     name::{Address, ProcedureName},
     procedure::{self, Asked},
-    run::{
-        ActId, ActKind, Begun, Divert, HoldCause, Input, Run, RunId,
-        input::Order,
-        plan_divert,
-    },
+    run::{ActId, ActKind, Begun, Divert, HoldCause, Input, Run, RunId, input::Order, plan_divert},
     sequence::{For, Request, StepId, StepKind, Task, Usual, plan},
     state::{Facts, SeenState},
     time::Timestamp,
 };
-
 
 use crate::{
     engine::{Engine, Msg, read},
@@ -217,9 +212,7 @@ impl Work {
             let unconfirmed = unconfirmed(&engine, &begun, &seen);
             let ailing = seen.iter().filter(|(_, s)| **s == SeenState::Ailing);
             let rungs = ailing.filter_map(|(a, _)| Some((a.clone(), engine.hands.watched(a)?.seen.rungs_climbed))).collect();
-            let identified = seen.keys().filter_map(|a| {
-                Some((a.clone(), engine.hands.watched(a)?.process?))
-            });
+            let identified = seen.keys().filter_map(|a| Some((a.clone(), engine.hands.watched(a)?.process?)));
             let processes = identified.collect();
             engine.hands.tell(id, Input::FirstLooked { seen, rungs, processes, unconfirmed });
         });

@@ -10,6 +10,7 @@ use std::{
 
 use futures::{StreamExt, stream::FuturesUnordered};
 use serde::{Deserialize, Serialize};
+use tokio::sync::Notify;
 use yantro_core::{
     estate::{RungKind, Service, ServiceRunner},
     logs::LogMatcher,
@@ -22,10 +23,12 @@ use yantro_core::{
 use crate::{
     files::Interest,
     here::Here,
+    journal::is_journal,
     logs::LogWatch,
     look::{self, Tree},
     procs::ProcessId,
     recorder::ActRecord,
+    units::UnitSeen,
 };
 
 /// Between looks that cost next to nothing and of which no event tells.
@@ -44,6 +47,8 @@ struct Waker {
     files: Interest,
     /// Ends of processes, each told once.
     ends: FuturesUnordered<Pin<Box<dyn Future<Output = ()> + Send>>>,
+    /// Told by whoever else has news: the service manager, a journal.
+    told: Arc<Notify>,
 }
 
 impl Waker {
@@ -53,7 +58,7 @@ impl Waker {
             .into_iter()
             .map(|p| -> Pin<Box<dyn Future<Output = ()> + Send>> { Box::pin(async move { p.ended().await }) })
             .collect();
-        Self { files: here.files.interest(files), ends }
+        Self { files: here.files.interest(files), ends, told: Arc::default() }
     }
 
     /// Waits at most so long, and says whether something was told.
@@ -61,6 +66,7 @@ impl Waker {
         tokio::select! {
             () = tokio::time::sleep(at_most) => false,
             () = self.files.changed() => true,
+            () = self.told.notified() => true,
             Some(()) = self.ends.next() => true,
         }
     }
@@ -69,6 +75,7 @@ impl Waker {
     fn pace(&mut self, kind: &RungKind, waited: Duration) -> Duration {
         match kind {
             RungKind::Process if !self.ends.is_empty() => TOLD,
+            RungKind::Manager => TOLD,
             RungKind::Log | RungKind::File { .. } if self.files.is_complete() => TOLD,
             RungKind::Process
             | RungKind::Port { .. }
@@ -126,16 +133,26 @@ impl Here {
         let patterns = climb.service.patterns(climb.kind);
         let mut logs = match LogMatcher::new(patterns) {
             Ok(matcher) if !patterns.is_empty() => {
-                Some(LogWatch::new(matcher, &climb.marks, &patterns.must_see, !patterns.must_not_see.is_empty()))
+                Some(LogWatch::new(matcher, &climb.marks, climb.kind, &patterns.must_see, !patterns.must_not_see.is_empty()))
             }
             _ => None,
         };
         let is_process = matches!(&climb.service.runner, ServiceRunner::Process(p) if !p.program.is_empty());
         let log_rung = rungs.iter().position(|r| r.kind == RungKind::Log);
         let files = rungs.iter().filter_map(|r| if let RungKind::File { path, .. } = &r.kind { Some(PathBuf::from(path)) } else { None });
-        let read = logs.iter().flat_map(|_| climb.marks.keys().map(PathBuf::from));
+        let read = logs.iter().flat_map(|_| climb.marks.keys().filter(|k| !is_journal(k)).map(PathBuf::from));
         let processes = climb.known.iter().flat_map(|k| k.process.iter().chain([&k.recorder]).cloned()).chain(climb.old.clone());
         let mut waker = Waker::new(self, files.chain(read), processes);
+        let before = match &climb.service.runner {
+            ServiceRunner::Systemd(s) => {
+                self.units.wake(&s.unit, &waker.told).await;
+                climb.marks.get(&s.journal()).and_then(|m| m.invocation.clone())
+            }
+            _ => None,
+        };
+        if let Some(watch) = &mut logs {
+            watch.wake(&waker.told);
+        }
         let (mut told, mut logs_read) = (true, Instant::now());
         let began = Instant::now();
         let mut at = climb.from;
@@ -143,9 +160,11 @@ impl Here {
         let mut kept: Vec<LogEvidence> = Vec::new();
         loop {
             let round = if told { self.round_from_now() } else { self.round() };
-            let tree = match &climb.old {
-                Some(old) => Tree::of_one(old),
-                None => look::tree(&climb.service, climb.known.as_ref(), &round),
+            let unit = self.unit_of(&climb.service).await;
+            let tree = match (&climb.old, &unit) {
+                (Some(old), _) => Tree::of_one(old),
+                (None, Some(Ok(seen))) => Tree::of_unit(seen),
+                (None, _) => look::tree(&climb.service, climb.known.as_ref(), &round),
             };
             let ended = is_process && tree.is_empty();
             if (told || ended || !waker.files.is_complete() || logs_read.elapsed() >= LOGS_AGAIN)
@@ -179,9 +198,19 @@ impl Here {
                 report(Report { rung: 0, answer: Answer::against("its process ended"), logs: evidence });
                 return;
             }
+            // What the manager holds against a start counts at once, whichever rung is being climbed.
+            if climb.kind == StepKind::Start && unit.is_some() {
+                let answer = managers(unit.as_ref(), &climb, before.as_deref());
+                if answer.verdict == Verdict::Against {
+                    let evidence = logs.as_ref().map(|w| w.evidence(&self.secrets())).unwrap_or_default();
+                    report(Report { rung: 0, answer: self.masked(answer), logs: evidence });
+                    return;
+                }
+            }
             let look = async |i: usize| -> Answer {
                 let answer = match (&rungs[i].kind, &logs) {
                     (RungKind::Log, Some(watch)) => watch.answer(),
+                    (RungKind::Manager, _) => return managers(unit.as_ref(), &climb, before.as_deref()),
                     _ => self.rung(&climb.service, &rungs[i], &tree, Some(climb.since), &round).await,
                 };
                 let answer = if climb.kind == StepKind::Stop && rungs[i].kind != RungKind::Log {
@@ -238,8 +267,9 @@ impl Here {
     pub async fn watch_log(&self, service: &Service, kind: StepKind, marks: &BTreeMap<String, LogMark>) -> Option<Report> {
         let patterns = service.patterns(kind);
         let rung = service.ladder_of(kind).iter().position(|r| r.kind == RungKind::Log)?;
-        let mut watch = LogWatch::new(LogMatcher::new(patterns).ok()?, marks, &patterns.must_see, true);
-        let mut waker = Waker::new(self, marks.keys().map(PathBuf::from), None);
+        let mut watch = LogWatch::new(LogMatcher::new(patterns).ok()?, marks, kind, &patterns.must_see, true);
+        let mut waker = Waker::new(self, marks.keys().filter(|k| !is_journal(k)).map(PathBuf::from), None);
+        watch.wake(&waker.told);
         loop {
             watch = tokio::task::spawn_blocking(move || {
                 watch.poll();
@@ -258,6 +288,16 @@ impl Here {
 
     fn masked(&self, answer: Answer) -> Answer {
         Answer { says: self.mask(&answer.says), ..answer }
+    }
+}
+
+/// What the manager's word comes to for the act that is climbed for.
+fn managers(unit: Option<&Result<UnitSeen, String>>, climb: &Climb, before: Option<&str>) -> Answer {
+    match unit {
+        Some(Ok(seen)) if climb.kind == StepKind::Stop => seen.word.stopped(),
+        Some(Ok(seen)) => seen.word.answer(before.filter(|_| climb.kind == StepKind::Start), climb.kind == StepKind::Start),
+        Some(Err(why)) => Answer::could_not(why.clone()),
+        None => Answer::could_not("its host's manager does not run it"),
     }
 }
 

@@ -26,6 +26,7 @@ use tokio::{
 };
 use yantro_core::{
     estate::{Host, Rung, Service, SshSpec, Sudo},
+    manager::UnitTerms,
     name::HostName,
     run::{ActEnd, ActKind, input::LogMark},
     sequence::StepKind,
@@ -560,7 +561,8 @@ impl Far {
                         // Too late to be given now; and what may still be on its way must not arrive either.
                         match self.surely::<bool>(|| Ask::Burn { identity: identity.to_owned() }).await {
                             Ok(true) => {
-                                let why = format!("the link to {} was lost before it arrived there, for too long; it was not given", self.host);
+                                let why =
+                                    format!("the link to {} was lost before it arrived there, for too long; it was not given", self.host);
                                 return Err(refused(Trouble { why, mend: "try again".to_owned() }));
                             }
                             _ => continue,
@@ -573,7 +575,9 @@ impl Far {
                             conn.ask(Ask::Recorded { identity: identity.to_owned() }).answer::<Recorded>().await
                             && asked_at.elapsed() > Duration::from_secs(5)
                         {
-                            tell(ActNews::Lost("it was about to begin when the link was lost, and nothing more is written down".to_owned()));
+                            tell(ActNews::Lost(
+                                "it was about to begin when the link was lost, and nothing more is written down".to_owned(),
+                            ));
                             return Ok(());
                         }
                         continue;
@@ -696,6 +700,11 @@ impl Far {
     pub(crate) async fn watch_log(&self, service: &Service, kind: StepKind, marks: &BTreeMap<String, LogMark>) -> Option<Report> {
         let ask = || Ask::WatchLog { service: Box::new(service.clone()), kind, marks: marks.clone() };
         self.surely::<Option<Report>>(ask).await.ok().flatten()
+    }
+
+    /// On what terms the host's manager acts on units.
+    pub(crate) async fn terms(&self, units: Vec<String>) -> BTreeMap<String, UnitTerms> {
+        self.once(Ask::Terms { units }).await.ok().and_then(Result::ok).unwrap_or_default()
     }
 
     /// Why services' restarts are owed by what lies on disk; nothing where the host does not answer.
@@ -860,7 +869,7 @@ async fn open(address: &str, spec: &SshSpec, server: &str) -> Result<Opened, Tro
             }
         }
     }
-    let hello = Told::Ask(0, Box::new(Ask::Hello { server: server.to_owned() }));
+    let hello = Told::Ask(0, Box::new(Ask::Hello { server: server.to_owned(), sudo: spec.sudo == Some(Sudo::Acts) }));
     if stdin.write_all(hello.line().as_bytes()).await.is_err() {
         return Err(not_opened(&mut child).await);
     }
@@ -907,13 +916,17 @@ fn trouble_of(address: &str, spec: &SshSpec, code: Option<i32>, said: &str) -> O
     if has("Host key verification failed") || has("host key is known for") {
         return trouble(
             "its host key is not known yet".to_owned(),
-            format!("compare its fingerprint on the host's own console, then add it: `ssh-keyscan {to} >> {}`", spec.known_hosts.as_deref().unwrap_or("~/.ssh/known_hosts")),
+            format!(
+                "compare its fingerprint on the host's own console, then add it: `ssh-keyscan {to} >> {}`",
+                spec.known_hosts.as_deref().unwrap_or("~/.ssh/known_hosts")
+            ),
         );
     }
     if has("Permission denied") {
         return trouble(
             format!("it accepts no key of ours for {account}"),
-            "put the public key into that account's authorized_keys; see that the private one, or an agent that has it, is there".to_owned(),
+            "put the public key into that account's authorized_keys; see that the private one, or an agent that has it, is there"
+                .to_owned(),
         );
     }
     if has("sudo:") {
@@ -924,10 +937,16 @@ fn trouble_of(address: &str, spec: &SshSpec, code: Option<i32>, said: &str) -> O
         );
     }
     if has("No space left on device") || matches!(code, Some(72)) {
-        return trouble("its disk is full: the outpost cannot be put there".to_owned(), "make room in the account's cache folder".to_owned());
+        return trouble(
+            "its disk is full: the outpost cannot be put there".to_owned(),
+            "make room in the account's cache folder".to_owned(),
+        );
     }
     if matches!(code, Some(71)) {
-        return trouble("the account's cache folder cannot be made".to_owned(), "give the account a home folder that it may write to, or install the outpost there".to_owned());
+        return trouble(
+            "the account's cache folder cannot be made".to_owned(),
+            "give the account a home folder that it may write to, or install the outpost there".to_owned(),
+        );
     }
     if matches!(code, Some(73)) {
         return trouble("the outpost did not arrive whole".to_owned(), "it is carried again by itself".to_owned());
@@ -962,9 +981,24 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case::changed_key("@@@ WARNING: REMOTE HOST IDENTIFICATION HAS CHANGED! @@@\nHost key verification failed.", Some(255), "host key is not the one that is known", "ssh-keygen -R 10.77.0.11")]
-    #[case::unknown_key("No ED25519 host key is known for 10.77.0.11 and you have requested strict checking.\nHost key verification failed.", Some(255), "not known yet", "ssh-keyscan 10.77.0.11")]
-    #[case::key("yantro@10.77.0.11: Permission denied (publickey).", Some(255), "accepts no key of ours for account yantro", "authorized_keys")]
+    #[case::changed_key(
+        "@@@ WARNING: REMOTE HOST IDENTIFICATION HAS CHANGED! @@@\nHost key verification failed.",
+        Some(255),
+        "host key is not the one that is known",
+        "ssh-keygen -R 10.77.0.11"
+    )]
+    #[case::unknown_key(
+        "No ED25519 host key is known for 10.77.0.11 and you have requested strict checking.\nHost key verification failed.",
+        Some(255),
+        "not known yet",
+        "ssh-keyscan 10.77.0.11"
+    )]
+    #[case::key(
+        "yantro@10.77.0.11: Permission denied (publickey).",
+        Some(255),
+        "accepts no key of ours for account yantro",
+        "authorized_keys"
+    )]
     #[case::sudo("sudo: a password is required", Some(1), "sudo is refused to account yantro: a password is required", "sudoers.d")]
     #[case::disk("head: error writing 'standard output': No space left on device", Some(72), "disk is full", "make room")]
     #[case::off("ssh: connect to host 10.77.0.11 port 22: No route to host", Some(255), "no way to it", "on")]

@@ -14,6 +14,7 @@ use serde_json::{Value, json};
 use yantro_core::{
     estate::{Service, ServiceRunner},
     run::{ActBegun, ActEnd, ActKind, input::LogMark},
+    sequence::manager_command,
 };
 
 use crate::{
@@ -26,6 +27,7 @@ use crate::{
     procs::{Ours, ProcessId},
     recorder::{self, ActNews, ActRecord, OUTPUT_LIMIT, Recorded},
     secrets::Secrets,
+    units::Units,
 };
 
 /// Why this machine cannot be worked on.
@@ -56,6 +58,9 @@ pub struct Here {
     pub(crate) files: FileEvents,
     pub(crate) ours: Ours,
     keepers: Keepers,
+    pub(crate) units: Arc<Units>,
+    /// Acts that take another account go through `sudo -n` (an account's outpost, where the estate says so).
+    sudo: bool,
 }
 
 /// An act to be given.
@@ -102,6 +107,8 @@ impl Here {
             files: FileEvents::new(),
             ours: Ours::default(),
             keepers: Keepers::new(host_records),
+            units: Arc::default(),
+            sudo: false,
         })
     }
 
@@ -116,6 +123,12 @@ impl Here {
     /// The text with every known secret replaced by its reference.
     pub fn mask(&self, text: &str) -> String {
         self.secrets().mask(text)
+    }
+
+    /// Acts that take another account are given through `sudo -n` from now on.
+    pub fn with_sudo(mut self) -> Self {
+        self.sudo = !nix::unistd::geteuid().is_root();
+        self
     }
 
     /// Says whether a host of this network address may be acted on by this server (R35).
@@ -156,7 +169,11 @@ impl Here {
 
     /// Every log of a service: its files, and its own output where Yantro starts it.
     pub fn logs_of(&self, service: &Service) -> Vec<String> {
-        let own = matches!(service.runner, ServiceRunner::Process(_)).then(|| self.output_of(service).display().to_string());
+        let own = match &service.runner {
+            ServiceRunner::Process(_) => Some(self.output_of(service).display().to_string()),
+            ServiceRunner::Systemd(s) => Some(s.journal()),
+            ServiceRunner::Commands(_) => None,
+        };
         service.logs.iter().cloned().chain(own).collect()
     }
 
@@ -187,7 +204,7 @@ impl Here {
     ///
     /// An error means that it was not given at all.
     pub async fn act(&self, spec: ActSpec<'_>, tell: impl Fn(ActNews) + Send + 'static) -> Result<(), ActEnd> {
-        let prepared = self.prepare(&spec)?;
+        let prepared = self.prepare(&spec).await?;
         let folder = self.acts.join(spec.identity);
         if let Some(parent) = folder.parent()
             && let Err(error) = std::fs::create_dir_all(parent)
@@ -199,8 +216,46 @@ impl Here {
         order["note"] = json!(prepared.begun);
         let started = (spec.kind == ActKind::Start).then(|| (self.ours.clone(), spec.service.address.clone()));
         let leaving = prepared.stays.then(|| Leaving { way: &self.way_out, act: spec.identity, says: spec.service.address.to_string() });
-        recorder::give(&self.recorder, order, folder, leaving, started, tell).await;
+        match &service_unit(spec.service) {
+            Some(unit) if matches!(spec.kind, ActKind::Start | ActKind::Reload) => {
+                let tell = self.with_managers_reason(unit.clone(), tell);
+                recorder::give(&self.recorder, order, folder, leaving, started, tell).await;
+            }
+            _ => recorder::give(&self.recorder, order, folder, leaving, started, tell).await,
+        }
         Ok(())
+    }
+
+    /// Tells on; where the manager's command failed, with what the manager says of the unit at its end.
+    fn with_managers_reason(&self, unit: String, tell: impl Fn(ActNews) + Send + 'static) -> impl Fn(ActNews) + Send + 'static {
+        let (units, (news_in, mut news)) = (Arc::clone(&self.units), tokio::sync::mpsc::unbounded_channel());
+        tokio::spawn(async move {
+            while let Some(one) = news.recv().await {
+                let told = match one {
+                    ActNews::Ended(ActEnd::Exited { code, output }) if code != 0 => {
+                        let word = units.look(&unit).await.map(|seen| seen.word);
+                        let reason = match word {
+                            Ok(word)
+                                if word.active != "active"
+                                    && (word.active == "failed" || word.load != "loaded" || word.result != "success") =>
+                            {
+                                let (why, mend) = word.failure();
+                                format!("\n{why}; {mend}\n")
+                            }
+                            // Its own command said it all.
+                            _ => String::new(),
+                        };
+                        ActNews::Ended(ActEnd::Exited { code, output: output + &reason })
+                    }
+                    other => other,
+                };
+                tell(told);
+            }
+        });
+        move |one| {
+            // The task above lives as long as we do.
+            let _ = news_in.send(one);
+        }
     }
 
     /// Ends the process trees of recorded starts: asked first, by force after two seconds. Only
@@ -233,10 +288,36 @@ impl Here {
         recorder::follow(self.acts.join(identity), begun, tell).await;
     }
 
-    fn prepare(&self, spec: &ActSpec<'_>) -> Result<Prepared, ActEnd> {
+    async fn prepare(&self, spec: &ActSpec<'_>) -> Result<Prepared, ActEnd> {
         let service = spec.service;
-        let marks = mark_logs(&self.logs_of(service));
+        let mut marks = mark_logs(&self.logs_of(service));
+        if let ServiceRunner::Systemd(s) = &service.runner
+            && let Ok(seen) = self.units.look(&s.unit).await
+            && let Some(mark) = marks.get_mut(&s.journal())
+        {
+            mark.invocation = Some(seen.word.invocation).filter(|i| !i.is_empty());
+        }
         match (&service.runner, spec.kind) {
+            (ServiceRunner::Systemd(s), kind) => {
+                let (words, limit) = match kind {
+                    ActKind::Start => (manager_command("start", &s.unit), service.start.patience.0),
+                    ActKind::Stop | ActKind::Clear => (manager_command("stop", &s.unit), service.stop.patience.0),
+                    ActKind::Reload => {
+                        (manager_command("reload", &s.unit), service.reload.as_ref().map_or(service.start.patience.0, |r| r.patience.0))
+                    }
+                    ActKind::Force => {
+                        let words = ["systemctl", "--no-ask-password", "kill", "--signal=KILL", "--", &s.unit];
+                        (words.map(str::to_owned).to_vec(), service.stop.patience.0)
+                    }
+                    ActKind::Evidence(n) => (service.stop.evidence.get(n as usize).cloned().unwrap_or_default(), service.stop.patience.0),
+                    ActKind::Further | ActKind::Work | ActKind::Announce => {
+                        return Err(refused("a unit has no such act".to_owned(), "give the act a command of its own in the estate"));
+                    }
+                };
+                // The manager's own command is an act of another account's where ours may not give it.
+                let user = (self.sudo && !matches!(kind, ActKind::Evidence(_))).then_some("root");
+                self.command(&words, "/", &BTreeMap::new(), user, limit, marks)
+            }
             (ServiceRunner::Process(p), ActKind::Start) => {
                 let words: Vec<String> = std::iter::once(p.program.clone()).chain(p.args.iter().cloned()).collect();
                 let output = self.output_of(service);
@@ -324,14 +405,28 @@ impl Here {
         let Some(found) = in_path(program, &path) else {
             return Err(refused(format!("there is no program {program}"), "check its path in the estate, and that it is installed"));
         };
+        let by_sudo = user.filter(|name| self.sudo && *name != own_account());
         let (account, user_order) = match user {
+            Some(name) if by_sudo.is_some() => (name.to_owned(), Value::Null),
             Some(name) => account(name)?,
             None => (own_account(), Value::Null),
+        };
+        let (found, args, words) = match by_sudo {
+            None => (found, args.to_vec(), words.to_vec()),
+            Some(name) => {
+                let Some(sudo) = in_path("sudo", &path) else {
+                    return Err(refused("sudo is not there".to_owned(), "install it, or let the outpost run as root"));
+                };
+                let before = ["-n", "-u", name, "--", &found].map(str::to_owned);
+                let args: Vec<String> = before.into_iter().chain(args.iter().cloned()).collect();
+                let words = std::iter::once("sudo".to_owned()).chain(args.iter().cloned()).collect();
+                (sudo, args, words)
+            }
         };
         let env: Vec<String> = full.iter().map(|(k, v)| format!("{k}={v}")).collect();
         Ok(Prepared {
             order: json!({ "program": found, "args": args, "env": env, "dir": dir, "user": user_order }),
-            begun: ActBegun { command: words.to_vec(), dir: dir.to_owned(), user: account, pid: None, started: None, marks },
+            begun: ActBegun { command: words, dir: dir.to_owned(), user: account, pid: None, started: None, marks },
             stays: false,
         })
     }
@@ -355,6 +450,13 @@ impl Here {
     }
 }
 
+fn service_unit(service: &Service) -> Option<String> {
+    match &service.runner {
+        ServiceRunner::Systemd(s) => Some(s.unit.clone()),
+        _ => None,
+    }
+}
+
 struct Prepared {
     order: Value,
     begun: ActBegun,
@@ -372,7 +474,8 @@ fn own_account() -> String {
 }
 
 fn account(name: &str) -> Result<(String, Value), ActEnd> {
-    let user = Account::named(name).ok_or_else(|| refused(format!("there is no account \"{name}\""), "make it, or change `user` in the estate"))?;
+    let user = Account::named(name)
+        .ok_or_else(|| refused(format!("there is no account \"{name}\""), "make it, or change `user` in the estate"))?;
     if user.uid == nix::unistd::geteuid().as_raw() {
         return Ok((user.name, Value::Null));
     }

@@ -9,6 +9,7 @@ use futures::{StreamExt, future::join_all, stream};
 use tokio::sync::mpsc::UnboundedSender;
 use yantro_core::{
     estate::{Host, Rung, Service},
+    manager::UnitTerms,
     name::{Address, HostName},
     run::{ActEnd, input::LogMark},
     sequence::StepKind,
@@ -250,6 +251,14 @@ impl Hosts {
         }
     }
 
+    /// On what terms a host's manager acts on units, as far as it knows them.
+    pub async fn terms(&self, host: &HostName, units: Vec<String>) -> BTreeMap<String, UnitTerms> {
+        match self.far(host) {
+            Some(far) => far.terms(units).await,
+            None => self.here.terms(&units).await,
+        }
+    }
+
     /// Why restarts are owed by what lies on disk, as far as hosts answer.
     pub async fn owed_by_files(&self, services: Vec<(Service, Timestamp, Option<u32>)>) -> Vec<(Service, String)> {
         let mut by_host: HashMap<HostName, Vec<(Service, Timestamp, Option<u32>)>> = HashMap::new();
@@ -307,7 +316,13 @@ impl Hosts {
     }
 
     /// Opens a log of a host for a reader.
-    pub async fn open_log(&self, host: &HostName, path: &str, since: Option<LogMark>, lines: usize) -> Result<(ReadLog, Vec<LogLine>), String> {
+    pub async fn open_log(
+        &self,
+        host: &HostName,
+        path: &str,
+        since: Option<LogMark>,
+        lines: usize,
+    ) -> Result<(ReadLog, Vec<LogLine>), String> {
         let far = self.far(host);
         let opened = match (&far, since) {
             (Some(far), since) => far.open_log(path, since, lines).await,

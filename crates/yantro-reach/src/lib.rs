@@ -12,6 +12,7 @@ mod files;
 mod here;
 #[cfg(feature = "outpost")]
 mod hosts;
+mod journal;
 mod keeper;
 mod leave;
 mod logs;
@@ -21,6 +22,7 @@ mod procs;
 mod recorder;
 mod secrets;
 mod sockets;
+mod units;
 mod wire;
 
 pub use climb::{Climb, Report};

@@ -11,13 +11,18 @@ use std::{
 };
 
 use serde::{Deserialize, Serialize};
+use tokio::sync::Notify;
 use yantro_core::{
     logs::{LogMatcher, LogScan, Meaning},
     run::{event::LogEvidence, input::LogMark},
+    sequence::StepKind,
     state::Answer,
 };
 
-use crate::secrets::Secrets;
+use crate::{
+    journal::{self, Entry, is_journal},
+    secrets::Secrets,
+};
 
 /// A writer that is silent for so long has written its line, with or without its end.
 const SILENT: Duration = Duration::from_millis(500);
@@ -30,18 +35,23 @@ pub fn mark_logs(paths: &[String]) -> BTreeMap<String, LogMark> {
         .iter()
         .map(|path| {
             let mark = match fs::metadata(path) {
-                Ok(m) => LogMark { file: Some((m.dev(), m.ino())), position: m.len() },
-                Err(_) => LogMark { file: None, position: 0 },
+                _ if is_journal(path) => journal::mark(),
+                Ok(m) => LogMark { file: Some((m.dev(), m.ino())), position: m.len(), ..LogMark::default() },
+                Err(_) => LogMark::default(),
             };
             (path.clone(), mark)
         })
         .collect()
 }
 
-/// One file being read.
+/// One file being read, or a unit's part of the journal.
 struct Source {
     path: String,
     mark: LogMark,
+    /// Where it is none of the file system's.
+    journal: Option<journal::Follow>,
+    /// Lines of the run from before the act are none of its own.
+    only_new: bool,
     open: Option<(File, (u64, u64))>,
     position: u64,
     grown_at: Instant,
@@ -59,14 +69,16 @@ pub(crate) struct LogWatch {
 
 impl LogWatch {
     /// Begins at the positions. Files are opened at once, so that one renamed from now on is still read.
-    pub fn new(matcher: LogMatcher, marks: &BTreeMap<String, LogMark>, wanted: &[String], forbids: bool) -> Self {
+    pub fn new(matcher: LogMatcher, marks: &BTreeMap<String, LogMark>, kind: StepKind, wanted: &[String], forbids: bool) -> Self {
         let matcher = Arc::new(matcher);
         let sources = marks
             .iter()
             .map(|(path, mark)| {
                 let mut source = Source {
                     path: path.clone(),
-                    mark: *mark,
+                    mark: mark.clone(),
+                    journal: is_journal(path).then(|| journal::Follow::new(path, mark)),
+                    only_new: kind == StepKind::Start,
                     open: None,
                     position: mark.position,
                     grown_at: Instant::now(),
@@ -79,6 +91,11 @@ impl LogWatch {
             })
             .collect();
         Self { sources, wanted: wanted.to_vec(), forbids }
+    }
+
+    /// Has somebody told whenever a journal has more; files tell by themselves.
+    pub fn wake(&self, notify: &Arc<Notify>) {
+        self.sources.iter().filter_map(|s| s.journal.as_ref()).for_each(|j| j.wake(notify));
     }
 
     /// Reads all that has been written since.
@@ -169,6 +186,20 @@ impl Source {
     }
 
     fn poll(&mut self) {
+        if let Some(journal) = &self.journal {
+            let (entries, trouble) = journal.take();
+            self.trouble = trouble;
+            for entry in entries {
+                if self.only_new && self.mark.invocation.is_some() && entry.invocation() == self.mark.invocation.as_deref() {
+                    continue;
+                }
+                self.grown_at = Instant::now();
+                let text = entry.text();
+                self.scan.push(text.as_bytes());
+                self.scan.push(b"\n");
+            }
+            return;
+        }
         if let Err(error) = self.read_on() {
             self.trouble = Some(error.to_string());
         }
@@ -276,12 +307,58 @@ pub struct LogFollow {
     id: Option<(u64, u64)>,
     position: u64,
     half: Vec<u8>,
+    /// In a journal: the last entry that was read, its boot and its run of the unit.
+    #[serde(default)]
+    cursor: Option<String>,
+    #[serde(default)]
+    boot: Option<String>,
+    #[serde(default)]
+    invocation: Option<String>,
 }
 
 impl LogFollow {
+    fn of(path: &str) -> Self {
+        Self { path: path.to_owned(), id: None, position: 0, half: Vec::new(), cursor: None, boot: None, invocation: None }
+    }
+
+    /// Lines of journal entries; what another boot or another run of the unit wrote is told apart by a line between.
+    fn lines_of(&mut self, entries: Vec<Entry>) -> Vec<LogLine> {
+        let mut lines = Vec::new();
+        for entry in entries {
+            let stamp = chrono::DateTime::from_timestamp_micros(entry.micros())
+                .map(|t| t.to_rfc3339_opts(chrono::SecondsFormat::Millis, true))
+                .unwrap_or_default();
+            let mut line = |text: String| {
+                lines.push(LogLine { source: self.path.clone(), text: format!("{stamp} {text}"), at: entry.micros().unsigned_abs() })
+            };
+            if self.boot.as_ref().is_some_and(|b| *b != entry.boot) {
+                line("── the host was booted anew ──".to_owned());
+            } else if let (Some(before), Some(now)) = (&self.invocation, entry.invocation())
+                && before != now
+            {
+                line("── another run of it ──".to_owned());
+            }
+            for text in entry.text().lines() {
+                line(text.to_owned());
+            }
+            self.boot = Some(entry.boot.clone());
+            self.invocation = entry.invocation().map(str::to_owned).or(self.invocation.take());
+            self.position = entry.micros().unsigned_abs();
+            self.cursor = Some(entry.cursor);
+        }
+        lines
+    }
+
     /// Begins so many lines before the end. A log that may not be read says so.
     pub fn new(path: &str, last_lines: usize) -> io::Result<(Self, Vec<LogLine>)> {
-        let mut follow = Self { path: path.to_owned(), id: None, position: 0, half: Vec::new() };
+        let mut follow = Self::of(path);
+        if is_journal(path) {
+            let entries = journal::read(path, None, Some(last_lines.max(1)))?;
+            let lines = follow.lines_of(entries);
+            // Without anything yet, from here on.
+            follow.cursor = follow.cursor.take().or_else(|| journal::mark().cursor);
+            return Ok((follow, lines));
+        }
         let mut file = match File::open(path) {
             Ok(file) => file,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok((follow, Vec::new())),
@@ -304,7 +381,11 @@ impl LogFollow {
     /// Begins where an act was given: a position in the file that it was then, with so many lines before it. Where the
     /// log is another file by now, at that one's begin.
     pub fn since(path: &str, mark: LogMark, lines_before: usize) -> io::Result<Self> {
-        let mut follow = Self { path: path.to_owned(), id: None, position: 0, half: Vec::new() };
+        let mut follow = Self::of(path);
+        if is_journal(path) {
+            follow.cursor = mark.cursor;
+            return Ok(follow);
+        }
         let mut file = match File::open(path) {
             Ok(file) => file,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(follow),
@@ -334,6 +415,10 @@ impl LogFollow {
 
     /// What was written since.
     pub fn poll(&mut self) -> io::Result<Vec<LogLine>> {
+        if is_journal(&self.path) {
+            let entries = journal::read(&self.path, self.cursor.as_deref(), None)?;
+            return Ok(self.lines_of(entries));
+        }
         let meta = match fs::metadata(&self.path) {
             Ok(meta) => meta,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
@@ -402,7 +487,7 @@ mod tests {
 
     fn watch(path: &str) -> LogWatch {
         let patterns = LogPatterns { must_see: vec!["ready".into()], must_not_see: vec!["ERROR".into()], overlook: vec![] };
-        LogWatch::new(LogMatcher::new(&patterns).unwrap(), &mark_logs(&[path.to_owned()]), &patterns.must_see, true)
+        LogWatch::new(LogMatcher::new(&patterns).unwrap(), &mark_logs(&[path.to_owned()]), StepKind::Start, &patterns.must_see, true)
     }
 
     #[rstest]

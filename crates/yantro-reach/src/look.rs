@@ -1,6 +1,7 @@
 //! Looks at a service: its process, and each rung of its ladder. A look never changes anything.
 
 use std::{
+    collections::BTreeMap,
     net::IpAddr,
     path::Path,
     sync::{Arc, Mutex, OnceLock},
@@ -10,6 +11,7 @@ use std::{
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     estate::{Rung, RungKind, Service, ServiceRunner},
+    manager::{UnitTerms, UnitWord},
     name::HostName,
     sequence::Task,
     state::{Answer, Verdict},
@@ -21,6 +23,7 @@ use crate::{
     procs::{self, Commands, Ours, ProcTable, ProcessId},
     recorder::ActRecord,
     sockets::{self, SocketTable},
+    units::UnitSeen,
 };
 
 /// What one round of looks shares: the process and socket tables are read once, and only if wanted.
@@ -78,6 +81,8 @@ pub struct RawLook {
     pub runs: Option<bool>,
     /// Its main process.
     pub main: Option<ProcessId>,
+    /// What the host's service manager says of it, where that runs it.
+    pub manager: Option<UnitWord>,
     /// The answers, rung by rung, up to the first that does not hold.
     pub rungs: Vec<Answer>,
     /// How many rungs there are.
@@ -100,6 +105,12 @@ impl Tree {
         let main = Some(process.clone()).filter(ProcessId::is_alive);
         let above = main.as_ref().map(|m| m.pid);
         Self { main, above, all: OnceLock::new() }
+    }
+
+    /// What the host's manager counts as a unit's.
+    pub(crate) fn of_unit(seen: &UnitSeen) -> Self {
+        let main = seen.word.main_pid.and_then(ProcessId::of);
+        Self { main, above: None, all: OnceLock::from(seen.pids.clone()) }
     }
 
     /// Whether nothing of it is left.
@@ -162,19 +173,46 @@ pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) 
 impl Here {
     /// Looks at a whole service.
     pub async fn look(&self, service: &Service, known: Option<&ActRecord>, round: &Round) -> RawLook {
-        let tree = tree(service, known, round);
+        let unit = self.unit_of(service).await;
+        let tree = match &unit {
+            Some(Ok(seen)) => Tree::of_unit(seen),
+            _ => tree(service, known, round),
+        };
         let total = service.ladder.len();
         let mut runs = match &service.runner {
+            ServiceRunner::Systemd(_) => match &unit {
+                Some(Ok(seen)) => Some(seen.word.runs()),
+                // Neither up nor down: nobody can say.
+                _ => None,
+            },
             ServiceRunner::Process(spec) if !spec.program.is_empty() => Some(!tree.is_empty()),
             ServiceRunner::Process(_) | ServiceRunner::Commands(_) => None,
         };
         let mut rungs = Vec::new();
         for (i, rung) in service.ladder.iter().enumerate() {
-            // What does not run has no pages; whether its port is free is still worth knowing.
-            if runs == Some(false) && !matches!(rung.kind, RungKind::Port { .. } | RungKind::Process) {
+            // What does not run has no pages; whether its port is free is still worth knowing. Where a manager says that
+            // it does not run, its own answers are the other witness.
+            let witness = unit.is_some() && matches!(rung.kind, RungKind::Connect { .. } | RungKind::Web { .. });
+            if runs == Some(false) && !witness && !matches!(rung.kind, RungKind::Port { .. } | RungKind::Process | RungKind::Manager) {
                 continue;
             }
-            let answer = self.rung(service, rung, &tree, None, round).await;
+            let answer = match (&rung.kind, &unit) {
+                (RungKind::Manager, Some(Ok(seen))) => seen.word.answer(None, false),
+                (RungKind::Manager, Some(Err(why))) => Answer::could_not(why.clone()),
+                _ => self.rung(service, rung, &tree, None, round).await,
+            };
+            if runs == Some(false) && witness && answer.verdict == Verdict::Holds {
+                // The graver of the two (R16): up for a stop, and not proven.
+                let manager = unit.as_ref().and_then(|u| u.as_ref().ok()).map(|s| s.word.state()).unwrap_or_default();
+                let says = format!("its manager says {manager}, and yet {}", answer.says);
+                return RawLook {
+                    runs: Some(true),
+                    main: None,
+                    manager: unit.and_then(Result::ok).map(|s| s.word),
+                    rungs: vec![Answer::not_yet(says)],
+                    total,
+                };
+            }
             if rung.kind == RungKind::State {
                 runs = match answer.verdict {
                     Verdict::Holds => Some(true),
@@ -199,7 +237,25 @@ impl Here {
                 Verdict::CouldNotLook => None,
             });
         }
-        RawLook { runs, main: tree.main, rungs, total }
+        RawLook { runs, main: tree.main, manager: unit.and_then(Result::ok).map(|s| s.word), rungs, total }
+    }
+
+    /// What the host's manager says of a service that it runs; nothing of others.
+    pub(crate) async fn unit_of(&self, service: &Service) -> Option<Result<UnitSeen, String>> {
+        let ServiceRunner::Systemd(spec) = &service.runner else { return None };
+        Some(self.units.look(&spec.unit).await)
+    }
+
+    /// On what terms the manager acts on units, each that it knows.
+    pub async fn terms(&self, units: &[String]) -> BTreeMap<String, UnitTerms> {
+        let mut all = BTreeMap::new();
+        for unit in units {
+            match self.units.terms(unit).await {
+                Ok(terms) => drop(all.insert(unit.clone(), terms)),
+                Err(why) => tracing::warn!(%unit, %why, "the manager's terms are not known"),
+            }
+        }
+        all
     }
 
     /// Why a running service's restart is owed by what lies on disk: its program, its configuration or a library
@@ -257,6 +313,11 @@ impl Here {
                 }
                 self.command_answer(service, &spec.state, &spec.state_up, &spec.state_down, spec.within.0).await
             }
+            RungKind::Manager => match self.unit_of(service).await {
+                Some(Ok(seen)) => seen.word.answer(None, false),
+                Some(Err(why)) => Answer::could_not(why),
+                None => Answer::could_not("its host's manager does not run it"),
+            },
             RungKind::File { path, since_start, newer_than, at_least } => {
                 file(path, since_start.then_some(since).flatten(), newer_than.map(|n| n.0), *at_least)
             }
@@ -276,9 +337,11 @@ impl Here {
 
     async fn command_answer(&self, service: &Service, command: &[String], holds: &[i32], not_yet: &[i32], within: Duration) -> Answer {
         let Some((program, args)) = command.split_first() else { return Answer::could_not("there is no command") };
+        let (root, none) = ("/".to_owned(), BTreeMap::new());
         let (dir, env) = match &service.runner {
             ServiceRunner::Process(p) => (&p.dir, &p.env),
             ServiceRunner::Commands(c) => (&c.dir, &c.env),
+            ServiceRunner::Systemd(_) => (&root, &none),
         };
         let env = match self.secrets().resolve(env) {
             Ok(env) => env,
@@ -387,7 +450,11 @@ fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service
     };
     let holder = sockets::any_holder(first.inode);
     let named = holder.map_or("a process that cannot be seen".to_owned(), |pid| format!("{} (process {pid})", procs::name(pid)));
-    let is_own = matches!(service.runner, ServiceRunner::Process(ref p) if !p.program.is_empty());
+    let is_own = match &service.runner {
+        ServiceRunner::Process(p) => !p.program.is_empty(),
+        ServiceRunner::Systemd(_) => true,
+        ServiceRunner::Commands(_) => false,
+    };
     if held_by_any || !is_own {
         Answer::holds(format!("port {port} held by {named}"))
     } else {

@@ -24,7 +24,7 @@ use crate::{
     logs::{LogFollow, read_from},
     procs::boot_id,
     recorder::{ActNews, ActRecord, Recorded},
-    wire::{Ask, Hello, PROTOCOL, Said, ToldClaim, Told},
+    wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
 };
 
 /// Looks taken side by side.
@@ -96,8 +96,8 @@ async fn serve() {
                 continue;
             }
         };
-        if let Ask::Hello { server } = &ask {
-            let answer = begin(server).map(|(at, hello)| {
+        if let Ask::Hello { server, sudo } = &ask {
+            let answer = begin(server, *sudo).map(|(at, hello)| {
                 here = Some(at);
                 json!(hello)
             });
@@ -166,7 +166,7 @@ fn told_kept(kept: &Kept) -> Value {
     json!({ "says": kept.to_string(), "doubts": kept.doubts_the_store() })
 }
 
-fn begin(server: &str) -> Result<(Arc<Here>, Hello), String> {
+fn begin(server: &str, sudo: bool) -> Result<(Arc<Here>, Hello), String> {
     if !server.chars().all(|c| c.is_ascii_alphanumeric()) || server.is_empty() {
         return Err("a server's identity is letters and digits".to_owned());
     }
@@ -176,17 +176,21 @@ fn begin(server: &str) -> Result<(Arc<Here>, Hello), String> {
     let own = match std::env::var("XDG_STATE_HOME") {
         Ok(state) if !root => PathBuf::from(state).join("yantro"),
         _ if root => common.clone(),
-        _ => home.map_err(|_| "the account has no home folder to keep records in; set XDG_STATE_HOME".to_owned())?.join(".local/state/yantro"),
+        _ => home
+            .map_err(|_| "the account has no home folder to keep records in; set XDG_STATE_HOME".to_owned())?
+            .join(".local/state/yantro"),
     };
     let data = own.join(server);
     // Who acts on this host is everybody's affair; without rights there, this account's alone.
-    let may = |folder: &Path| std::fs::create_dir_all(folder).is_ok() && nix::unistd::access(folder, nix::unistd::AccessFlags::W_OK).is_ok();
+    let may =
+        |folder: &Path| std::fs::create_dir_all(folder).is_ok() && nix::unistd::access(folder, nix::unistd::AccessFlags::W_OK).is_ok();
     let records = Some(common.join("hosts")).filter(|c| may(c)).unwrap_or_else(|| own.join("hosts"));
     std::fs::create_dir_all(&data).map_err(|e| format!("{} cannot be made: {e}", data.display()))?;
     let here = Here::new(&data, &records).map_err(|e| {
         let source = std::error::Error::source(&e).map(|s| format!(": {s}")).unwrap_or_default();
         format!("{e}{source}")
     })?;
+    let here = if sudo { here.with_sudo() } else { here };
     forget_old(&data.join("acts"));
     let uts = nix::sys::utsname::uname().map_err(|e| e.to_string())?;
     let text = |s: &std::ffi::OsStr| s.to_string_lossy().into_owned();
@@ -287,6 +291,7 @@ async fn answer(here: &Here, ask: Ask, tell: Tell) -> Result<Value, String> {
             }
             Value::Null
         }
+        Ask::Terms { units } => json!(here.terms(&units).await),
         Ask::OwedByFiles { services } => {
             let owed: Vec<Option<String>> = services.iter().map(|(s, at, pid)| here.owed_by_files(s, *at, *pid)).collect();
             json!(owed)

@@ -15,11 +15,7 @@ use yantro_core::{
     time::Timestamp,
 };
 
-use crate::{
-    climb::Climb,
-    logs::LogFollow,
-    recorder::ActRecord,
-};
+use crate::{climb::Climb, logs::LogFollow, recorder::ActRecord};
 
 /// The version of what is said. Server and outpost must have the same.
 pub const PROTOCOL: u32 = 1;
@@ -47,6 +43,8 @@ pub enum Ask {
     Hello {
         /// The server's identity.
         server: String,
+        /// Acts that take another account go through `sudo -n`.
+        sudo: bool,
     },
     /// Says that the channel is alive.
     Alive {},
@@ -105,6 +103,11 @@ pub enum Ask {
     End {
         /// Its identity.
         identity: String,
+    },
+    /// On what terms the host's manager acts on units; the answer has each that it knows.
+    Terms {
+        /// The units.
+        units: Vec<String>,
     },
     /// Why services' restarts are owed by what lies on disk.
     OwedByFiles {

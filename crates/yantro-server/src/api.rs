@@ -399,25 +399,24 @@ async fn output(engine: web::Data<Engine>, of: web::Query<Of>) -> Result<HttpRes
     let path = engine.output_of(service).ok_or_else(|| EngineError::OutOfReach(host.clone()))?;
     let at = engine.read_from(&host, &path, None).await.map_or(0, |(end, _)| end);
     let of = (host, path);
-    let tail =
-        stream::unfold((engine, of, at, Vec::<u8>::new(), Duration::ZERO), |(engine, of, mut at, mut held, mut quiet)| async move {
-            loop {
-                // What cannot be read now is tried again.
-                let (end, more) = engine.read_from(&of.0, &of.1, Some(at)).await.unwrap_or((at, String::new()));
-                at = end;
-                quiet = if more.is_empty() { quiet + OUTPUT_AGAIN } else { Duration::ZERO };
-                held.extend(more.into_bytes());
-                // Whole lines go at once. Half a line, such as a prompt, goes when nothing more comes of it.
-                let whole = held.iter().rposition(|b| *b == b'\n').map_or(0, |n| n + 1);
-                let ready = if quiet >= HALF_LINE { held.len() } else { whole };
-                if ready > 0 {
-                    let text = engine.mask(&String::from_utf8_lossy(&held[..ready]));
-                    held.drain(..ready);
-                    return Some((Ok::<_, std::io::Error>(Bytes::from(text)), (engine, of, at, held, quiet)));
-                }
-                tokio::time::sleep(OUTPUT_AGAIN).await;
+    let tail = stream::unfold((engine, of, at, Vec::<u8>::new(), Duration::ZERO), |(engine, of, mut at, mut held, mut quiet)| async move {
+        loop {
+            // What cannot be read now is tried again.
+            let (end, more) = engine.read_from(&of.0, &of.1, Some(at)).await.unwrap_or((at, String::new()));
+            at = end;
+            quiet = if more.is_empty() { quiet + OUTPUT_AGAIN } else { Duration::ZERO };
+            held.extend(more.into_bytes());
+            // Whole lines go at once. Half a line, such as a prompt, goes when nothing more comes of it.
+            let whole = held.iter().rposition(|b| *b == b'\n').map_or(0, |n| n + 1);
+            let ready = if quiet >= HALF_LINE { held.len() } else { whole };
+            if ready > 0 {
+                let text = engine.mask(&String::from_utf8_lossy(&held[..ready]));
+                held.drain(..ready);
+                return Some((Ok::<_, std::io::Error>(Bytes::from(text)), (engine, of, at, held, quiet)));
             }
-        });
+            tokio::time::sleep(OUTPUT_AGAIN).await;
+        }
+    });
     Ok(HttpResponse::Ok().content_type("application/octet-stream").insert_header(("cache-control", "no-store")).streaming(tail))
 }
 

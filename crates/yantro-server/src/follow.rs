@@ -74,7 +74,7 @@ pub async fn logs(engine: web::Data<Engine>, asked: web::Query<LogsOf>) -> Resul
     for address in chosen {
         for path in engine.logs_of(&loaded.estate.services[&address]) {
             let from = run.and_then(|_| marks.iter().filter(|m| m.source == path && m.address == address).min_by_key(|m| m.mark.position));
-            let opened = engine.open_log(&address.host, &path, from.map(|m| m.mark), lines).await;
+            let opened = engine.open_log(&address.host, &path, from.map(|m| m.mark.clone()), lines).await;
             match opened {
                 Ok((follow, lines)) => {
                     // What lies before the first line that is shown is not told of.

@@ -196,6 +196,8 @@ pub enum RunBy {
     Process,
     /// Its own start, stop and state commands.
     Commands,
+    /// The host's own service manager.
+    Systemd,
 }
 
 /// Whether a service should be up.
@@ -327,6 +329,10 @@ pub struct ServiceFile {
     pub configuration: Vec<String>,
     /// What carries it.
     pub run_by: Option<RunBy>,
+    /// Its unit, for `run_by = "systemd"` (default: its name).
+    pub unit: Option<String>,
+    /// Whether the host's manager should bring it up by itself when the host boots, for `run_by = "systemd"`.
+    pub at_boot: Option<bool>,
     /// Values of its own, put in wherever `{name}` stands.
     pub values: BTreeMap<String, ValueFile>,
     /// How it is run, for `run_by = "process"`.

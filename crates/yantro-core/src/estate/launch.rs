@@ -44,6 +44,8 @@ pub fn launch(estate: &Estate, text: &str, address: &Address) -> Option<Launch> 
                 std::iter::once((p.program.clone(), "program")).chain(p.args.iter().map(|a| (a.clone(), "args"))).collect();
             ("process", words, &p.dir, &p.user, &p.env)
         }
+        // What its unit says is the manager's.
+        ServiceRunner::Systemd(_) => return None,
         ServiceRunner::Commands(c) => ("commands", c.start.iter().map(|w| (w.clone(), "start")).collect(), &c.dir, &c.user, &c.env),
     };
     let from = |key: &str| layers.said_at(&[block, key]);

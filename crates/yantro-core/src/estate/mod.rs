@@ -15,7 +15,7 @@ pub use file::{Expected, Force, ImpactLevel, Reach, Signal, StandsFor, Sudo};
 pub use launch::{Launch, Sourced, launch};
 pub use model::{
     CommandsSpec, Estate, FurtherAct, Group, Host, IfItFails, Impact, Limits, LogPatterns, ProcessSpec, Relation, ReloadBlock, Rung,
-    RungKind, Service, ServiceRunner, SshSpec, StartBlock, StopBlock,
+    RungKind, Service, ServiceRunner, SshSpec, StartBlock, StopBlock, SystemdSpec,
 };
 pub use structure::json_schema;
 pub use vet::{MAX_BYTES, Vetted, vet, vet_with};

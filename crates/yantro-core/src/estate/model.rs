@@ -227,6 +227,24 @@ pub enum ServiceRunner {
     Process(ProcessSpec),
     /// Its own commands.
     Commands(CommandsSpec),
+    /// The host's own service manager.
+    Systemd(SystemdSpec),
+}
+
+/// A unit of the host's service manager.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct SystemdSpec {
+    /// Its whole name, with what kind it is: `nginx.service`.
+    pub unit: String,
+    /// Whether it should come up by itself at boot, where the estate says.
+    pub at_boot: Option<bool>,
+}
+
+impl SystemdSpec {
+    /// The name under which its journal is a log.
+    pub fn journal(&self) -> String {
+        format!("journal:{}", self.unit)
+    }
 }
 
 /// A process that Yantro starts.
@@ -507,6 +525,8 @@ pub enum RungKind {
     },
     /// The service's own state command says it is up.
     State,
+    /// The host's service manager says it is up.
+    Manager,
     /// The log lines of an act: each wanted one seen, no forbidden one (R17).
     Log,
 }
@@ -529,6 +549,7 @@ impl RungKind {
             RungKind::PortFree { port, .. } => format!("port {port} free"),
             RungKind::Program { program } => format!("program {}", program.rsplit('/').next().unwrap_or(program)),
             RungKind::State => "state command".to_owned(),
+            RungKind::Manager => "manager".to_owned(),
             RungKind::Log => "log".to_owned(),
         }
     }
@@ -545,6 +566,7 @@ impl Service {
         match &self.runner {
             ServiceRunner::Process(p) => p.program.is_empty(),
             ServiceRunner::Commands(c) => c.state.is_empty(),
+            ServiceRunner::Systemd(_) => false,
         }
     }
 

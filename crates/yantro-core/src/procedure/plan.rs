@@ -326,6 +326,7 @@ impl Work<'_> {
         let mut values = self.asked.values.clone();
         values.entry("dir".to_owned()).or_insert_with(|| self.procedure.dir.clone());
         Plan {
+            remarks: Vec::new(),
             felt: None,
             sequence: Sequence {
                 of: For::Procedure { procedure: self.procedure.name.clone(), title: self.procedure.title.clone() },

@@ -45,12 +45,18 @@ pub struct ActBegun {
 }
 
 /// A position in a log file: which file it was, and how far it had been written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct LogMark {
     /// Device and inode; `None` where there was no file yet.
     pub file: Option<(u64, u64)>,
     /// Bytes from its start.
     pub position: u64,
+    /// In a journal: its cursor.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cursor: Option<String>,
+    /// In a journal: which run of the unit it was. Its lines are none of the next one's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub invocation: Option<String>,
 }
 
 /// How an act ended.

@@ -614,7 +614,7 @@ impl Run {
         let within = match (self.begun.sequence.step(step).task(), self.begun.sequence.step(step).address()) {
             (None, Some(_)) => match &self.service(step).runner {
                 ServiceRunner::Commands(c) => c.within.0,
-                ServiceRunner::Process(_) => Duration::ZERO,
+                ServiceRunner::Process(_) | ServiceRunner::Systemd(_) => Duration::ZERO,
             },
             _ => Duration::ZERO,
         };

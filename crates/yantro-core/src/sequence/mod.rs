@@ -31,7 +31,7 @@ pub(crate) use plan::hits;
 pub use plan::plan;
 pub use preflight::preflight;
 pub(crate) use preflight::{obvious, obvious_of_services};
-pub use sheet::{StepCommand, command_of, sheet};
+pub use sheet::{StepCommand, command_of, manager_command, sheet};
 pub use task::{Question, Task, Work};
 
 /// What is wanted of a selection.
@@ -640,6 +640,9 @@ pub struct Plan {
     /// The values that its texts are filled with: answers to its questions, secrets as references.
     #[serde(default)]
     pub values: BTreeMap<String, String>,
+    /// What is worth knowing and keeps nobody from beginning: where a host's own manager has other limits, say.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub remarks: Vec<String>,
     /// Where the order that users feel least was asked for: what it comes to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub felt: Option<Felt>,

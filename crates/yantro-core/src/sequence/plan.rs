@@ -442,6 +442,7 @@ impl<'a> Work<'a> {
         let usual_ms = steps.iter().map(|s| s.tail_ms).max().unwrap_or(0);
         let hits = self.hits(&steps);
         Plan {
+            remarks: Vec::new(),
             sequence: Sequence {
                 of: For::Wish { wish: self.request.wish, chosen: self.request.chosen.clone() },
                 steps,

@@ -52,6 +52,8 @@ pub(crate) fn obvious_of_services(looks: &mut Vec<Preflight>, estate: &Estate, s
             ServiceRunner::Commands(c) => {
                 obvious(looks, &of, host, c.start.first().map_or("", String::as_str), &c.dir, c.user.as_deref());
             }
+            // The manager's own terms are held against the plan: see `Plan::heed_managers`.
+            ServiceRunner::Systemd(_) => {}
         }
         if first && step.found == SeenState::Down {
             for rung in &service.ladder {

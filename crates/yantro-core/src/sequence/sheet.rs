@@ -100,6 +100,7 @@ impl StepCommand {
     fn carried(&mut self, service: &Service, kind: StepKind) {
         let (dir, env, user) = match &service.runner {
             // A signal is sent: folder and environment have nothing to do with it.
+            ServiceRunner::Systemd(_) => return,
             ServiceRunner::Process(_) if matches!(kind, StepKind::Stop | StepKind::Reload) => return,
             ServiceRunner::Process(p) => (&p.dir, &p.env, &p.user),
             ServiceRunner::Commands(c) => (&c.dir, &c.env, &c.user),
@@ -108,6 +109,11 @@ impl StepCommand {
         self.user.clone_from(user);
         self.env = env.iter().map(|(k, v)| format!("{k}={v}")).collect();
     }
+}
+
+/// How the host's manager is asked for something: its own public command, so that the record has what anyone could type.
+pub fn manager_command(deed: &str, unit: &str) -> Vec<String> {
+    ["systemctl", "--no-ask-password", deed, "--", unit].map(str::to_owned).to_vec()
 }
 
 fn service_command(service: &Service, kind: StepKind) -> Vec<String> {
@@ -121,6 +127,9 @@ fn service_command(service: &Service, kind: StepKind) -> Vec<String> {
         (ServiceRunner::Commands(c), StepKind::Start) => c.start.clone(),
         (ServiceRunner::Commands(c), StepKind::Stop) => c.stop.clone(),
         (ServiceRunner::Commands(c), StepKind::Reload) => c.reload.clone(),
+        (ServiceRunner::Systemd(s), StepKind::Start) => manager_command("start", &s.unit),
+        (ServiceRunner::Systemd(s), StepKind::Stop) => manager_command("stop", &s.unit),
+        (ServiceRunner::Systemd(s), StepKind::Reload) => manager_command("reload", &s.unit),
         (_, _) => vec!["wait for it; it is not acted on".to_owned()],
     }
 }

@@ -274,6 +274,7 @@ impl Task {
         let (dir, env, user) = match &service.runner {
             ServiceRunner::Process(p) => (p.dir.clone(), p.env.clone(), p.user.clone()),
             ServiceRunner::Commands(c) => (c.dir.clone(), c.env.clone(), c.user.clone()),
+            ServiceRunner::Systemd(_) => ("/".to_owned(), BTreeMap::new(), None),
         };
         let mut stands = service.clone();
         stands.runner =

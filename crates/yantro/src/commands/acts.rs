@@ -41,6 +41,9 @@ pub struct Selection {
     /// Name a group that may fall below the number it keeps up; once for each.
     #[arg(long, value_name = "GROUP")]
     below_keep_up: Vec<GroupName>,
+    /// Name a unit that a host's manager may move along, as HOST:UNIT; once for each.
+    #[arg(long, value_name = "HOST:UNIT")]
+    along: Vec<String>,
     /// Work on so many services at once, where that is to be fewer than the estate allows.
     #[arg(long, value_name = "NUMBER")]
     at_once: Option<NonZeroU32>,
@@ -188,6 +191,7 @@ impl Selection {
             alone: self.alone,
             left_standing: self.left_standing.into_iter().collect::<BTreeSet<_>>(),
             below_keep_up: self.below_keep_up.into_iter().collect::<BTreeSet<_>>(),
+            along: self.along.into_iter().collect(),
             overrides: self.over.overrides()?,
             at_once: self.at_once,
             why: self.why,
@@ -339,6 +343,9 @@ pub(crate) fn show(plan: &PlanView, line: &dyn Fn(String)) {
     }
     for left in &plan.plan.left_alone {
         line(tinted(Tint::Rest, format!("  left alone: {} {}", left.address, left.why)));
+    }
+    for remark in &plan.plan.remarks {
+        line(tinted(Tint::Rest, format!("  note: {remark}")));
     }
     for ask in &plan.plan.asks {
         let (says, option) = match ask {

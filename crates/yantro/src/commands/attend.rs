@@ -43,6 +43,7 @@ fn request(wish: Wish, service: &str, why: Option<String>) -> BeginRequest {
         alone: false,
         left_standing: Default::default(),
         below_keep_up: Default::default(),
+        along: Default::default(),
         overrides: Default::default(),
         at_once: None,
         why,

@@ -5,7 +5,7 @@ use std::time::Duration;
 use yantro_core::estate::Launch;
 use yantro_core::{name::Address, state::SeenState};
 use yantro_engine::BoardView;
-use yantro_server::wire::Relations as RelationsView;
+use yantro_server::wire::{Relations as RelationsView, roughly};
 
 use crate::{
     Global,
@@ -87,6 +87,13 @@ pub(crate) fn show(board: &BoardView, only_differing: bool, say: &Say) {
     for (host, why) in board.hosts.iter().filter_map(|h| Some((&h.name, h.kept.as_ref()?))) {
         say.line(tinted(Tint::Alarm, format!("{host} is not acted on: {why}. Once that is settled: yantro take-over {host} --why …")));
     }
+    for host in &board.hosts {
+        if let Some(link) = host.link.as_ref().filter(|l| !l.up) {
+            let mend = link.mend.as_ref().map(|m| format!("\n  {m}")).unwrap_or_default();
+            let why = link.why.as_deref().unwrap_or("not connected yet");
+            say.line(tinted(Tint::Unreach, format!("{} is out of reach: {why}{mend}", host.name)));
+        }
+    }
     for run in &board.open_runs {
         say.line(format!(
             "run {} · {} · {} · {} of {} steps",
@@ -109,6 +116,8 @@ pub(crate) fn show(board: &BoardView, only_differing: bool, say: &Say) {
             known.then(|| format!("yantro acknowledge {} --why …", row.address)),
             row.owed_because.as_ref().map(|why| format!("restart owed: {why}")),
             row.intended_down.clone().filter(|_| !row.seen.state.is_up()),
+            row.seen.last_known.map(|l| format!("last seen {}, {} ago", l.state, roughly(board.as_of.since(l.at).as_millis() as u64))),
+            row.notes.first().cloned(),
             row.hands_off.is_some().then(|| "hands-off".to_owned()),
             (row.differs && row.in_run.is_none()).then(|| "differs from expected".to_owned()),
             row.in_run.map(|r| format!("in run {r}")),

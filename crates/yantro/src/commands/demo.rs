@@ -174,6 +174,7 @@ async fn start_all(engine: &Engine, who: &str) -> Result<(), Failure> {
         alone: false,
         left_standing: BTreeSet::new(),
         below_keep_up: BTreeSet::new(),
+        along: BTreeSet::new(),
         overrides: Default::default(),
         at_once: None,
         change: None,

@@ -58,6 +58,9 @@ pub struct Terms {
     /// Name a group that may fall below the number it keeps up; once for each.
     #[arg(long, value_name = "GROUP")]
     below_keep_up: Vec<GroupName>,
+    /// Name a unit that a host's manager may move along, as HOST:UNIT; once for each.
+    #[arg(long, value_name = "HOST:UNIT")]
+    along: Vec<String>,
     /// Work on so many services at once, where that is to be fewer than the estate allows.
     #[arg(long, value_name = "NUMBER")]
     at_once: Option<NonZeroU32>,
@@ -183,6 +186,7 @@ impl Terms {
             from_line: self.from_line,
             left_standing: self.left_standing.iter().cloned().collect(),
             below_keep_up: self.below_keep_up.iter().cloned().collect(),
+            along: self.along.iter().cloned().collect(),
             overrides: self.over.overrides()?,
             at_once: self.at_once,
             why: self.why.clone(),
@@ -359,6 +363,7 @@ impl Rehearse {
             alone: self.alone,
             left_standing: self.terms.left_standing.iter().cloned().collect(),
             below_keep_up: self.terms.below_keep_up.iter().cloned().collect(),
+            along: self.terms.along.iter().cloned().collect(),
             overrides: self.terms.over.overrides()?,
             at_once: self.terms.at_once,
             why: None,

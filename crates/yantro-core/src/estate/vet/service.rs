@@ -9,6 +9,9 @@ use crate::{
     time::Span,
 };
 
+/// The kinds of units that can be a service of an estate.
+const UNIT_KINDS: [&str; 5] = [".service", ".socket", ".timer", ".path", ".mount"];
+
 impl Vetting<'_, '_> {
     pub(super) fn service(
         &mut self,
@@ -55,6 +58,13 @@ impl Vetting<'_, '_> {
                 self.places.key(&draft.path),
                 format!("nothing proves that {address} is up"),
                 "add a ladder, such as `ladder = [{ rung = \"port\", port = 5432 }]`, or `must_see` to its start",
+            );
+        } else if matches!(ladder.as_slice(), [Rung { kind: RungKind::Manager, .. }]) && start_patterns.must_see.is_empty() {
+            self.faults.warn(
+                "weak-proof",
+                self.places.key(&draft.path),
+                format!("that its manager says so is all that proves {address}"),
+                "add a rung that shows it really answers: port, web, or a `must_see` of its start",
             );
         } else if matches!(ladder.as_slice(), [Rung { kind: RungKind::Process, .. }]) && start_patterns.must_see.is_empty() {
             self.faults.warn(
@@ -118,6 +128,13 @@ impl Vetting<'_, '_> {
                 self.faults.error("contradiction", place, what, "take `attempts` out of its stop");
             }
         }
+        let is_unit = matches!(runner, ServiceRunner::Systemd(_));
+        for (key, said) in [("unit", s.unit.is_some()), ("at_boot", s.at_boot.is_some())] {
+            if said && !is_unit {
+                let what = format!("{address} is not run by its host's manager, and `{key}` means nothing to it");
+                self.faults.error("stray-key", self.at(draft, key), what, "write `run_by = \"systemd\"`, or take it out");
+            }
+        }
         let reload = self.reload(draft, &runner, start.patience.unwrap_or(Span::secs(60)));
         let service = Service {
             address: address.clone(),
@@ -131,7 +148,7 @@ impl Vetting<'_, '_> {
             hands_off: s.hands_off.clone(),
             brought_back_by: s.brought_back_by.clone(),
             owner: s.owner.clone(),
-            logs: s.logs.iter().map(|l| self.path(l)).collect(),
+            logs: s.logs.iter().map(|l| if l.starts_with("journal:") { l.clone() } else { self.path(l) }).collect(),
             configuration: s.configuration.iter().map(|l| self.path(l)).collect(),
             runner,
             start: StartBlock {
@@ -173,7 +190,7 @@ impl Vetting<'_, '_> {
         let s = &draft.settings;
         let mut paths: Vec<(String, &str)> = Vec::new();
         for (key, list) in [("logs", &s.logs), ("configuration", &s.configuration)] {
-            paths.extend(list.iter().map(|p| (key.to_owned(), p.as_str())));
+            paths.extend(list.iter().filter(|p| !p.starts_with("journal:")).map(|p| (key.to_owned(), p.as_str())));
         }
         if let Some(p) = &s.process {
             // A bare name is looked up in PATH there.
@@ -182,11 +199,13 @@ impl Vetting<'_, '_> {
         }
         if let Some(c) = &s.commands {
             paths.extend(c.dir.as_deref().map(|d| ("commands.dir".to_owned(), d)));
-            for (word, command) in [("start", &c.start), ("stop", &c.stop), ("force", &c.force), ("reload", &c.reload), ("state", &c.state)] {
+            for (word, command) in [("start", &c.start), ("stop", &c.stop), ("force", &c.force), ("reload", &c.reload), ("state", &c.state)]
+            {
                 paths.extend(command.first().filter(|p| p.contains('/')).map(|p| (format!("commands.{word}"), p.as_str())));
             }
         }
-        let relative: Vec<(String, String)> = paths.into_iter().filter(|(_, p)| !p.starts_with('/')).map(|(k, p)| (k, p.to_owned())).collect();
+        let relative: Vec<(String, String)> =
+            paths.into_iter().filter(|(_, p)| !p.starts_with('/')).map(|(k, p)| (k, p.to_owned())).collect();
         for (key, path) in relative {
             self.faults.error(
                 "relative-path",
@@ -199,7 +218,7 @@ impl Vetting<'_, '_> {
 
     pub(super) fn reload(&self, draft: &Draft, runner: &ServiceRunner, patience: Span) -> Option<ReloadBlock> {
         let can = match runner {
-            ServiceRunner::Process(_) => draft.settings.reload.is_some(),
+            ServiceRunner::Process(_) | ServiceRunner::Systemd(_) => draft.settings.reload.is_some(),
             ServiceRunner::Commands(c) => !c.reload.is_empty(),
         };
         let r = draft.settings.reload.clone().unwrap_or_default();
@@ -243,13 +262,28 @@ impl Vetting<'_, '_> {
                     within: c.within.unwrap_or(Span::secs(60)),
                 })
             }
+            Some(RunBy::Systemd) => {
+                let unit = s.unit.clone().unwrap_or_else(|| address.service.to_string());
+                let whole = if UNIT_KINDS.iter().any(|k| unit.ends_with(k)) { unit.clone() } else { format!("{unit}.service") };
+                // What systemd.unit(5) allows in a name.
+                let fits = |c: char| c.is_ascii_alphanumeric() || ":-_.\\@".contains(c);
+                if unit.is_empty() || unit.starts_with('-') || !unit.chars().all(fits) || whole.len() > 255 {
+                    self.faults.error(
+                        "bad-unit",
+                        self.at(draft, "unit"),
+                        format!("\"{unit}\" is no unit's name"),
+                        "write it as the host's manager does: \"postgresql@15-main\"",
+                    );
+                }
+                ServiceRunner::Systemd(SystemdSpec { unit: whole, at_boot: s.at_boot })
+            }
             Some(RunBy::Process) | None => {
                 if s.run_by.is_none() && s.hands_off.is_none() {
                     self.faults.error(
                         "missing-key",
                         self.places.key(&draft.path),
                         missing("does not say what carries it"),
-                        "add `run_by = \"process\"` (Yantro starts it) or `run_by = \"commands\"` (its own commands do)",
+                        "add `run_by = \"process\"` (Yantro starts it), `run_by = \"systemd\"` (the host's manager does) or `run_by = \"commands\"` (its own commands do)",
                     );
                 }
                 let p = s.process.clone().unwrap_or_default();
@@ -276,6 +310,9 @@ impl Vetting<'_, '_> {
         let mut rungs = Vec::new();
         if matches!(runner, ServiceRunner::Commands(c) if !c.state.is_empty()) {
             rungs.push(Rung { kind: RungKind::State, gone_after_stop: true });
+        }
+        if matches!(runner, ServiceRunner::Systemd(_)) {
+            rungs.push(Rung { kind: RungKind::Manager, gone_after_stop: true });
         }
         let places: Vec<Place> = (0..draft.settings.ladder.len()).map(|i| self.at(draft, &format!("ladder.{i}"))).collect();
         rungs.extend(self.rungs(&draft.settings.ladder, &places, host));

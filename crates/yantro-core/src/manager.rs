@@ -1,0 +1,340 @@
+//! What a host's service manager says of a unit, what that comes to, and the terms on which it acts (R38).
+//!
+//! The words are systemd's public interface: org.freedesktop.systemd1(5) for the properties, systemd.exec(5) for the exit
+//! codes by which it says why a process could not be begun.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    estate::{Estate, Force, ServiceRunner},
+    name::Address,
+    sequence::{Obstacle, Plan, StepKind},
+    state::Answer,
+    time::{Span, Timestamp},
+};
+
+/// What the manager says of a unit: the first of two witnesses, beside the service's own ladder.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct UnitWord {
+    /// The unit.
+    pub unit: String,
+    /// Whether its definition could be loaded: `loaded`, `not-found`, `masked`, `bad-setting`, `error`.
+    pub load: String,
+    /// `active`, `reloading`, `inactive`, `failed`, `activating`, `deactivating`.
+    pub active: String,
+    /// The finer state, such as `running` or `auto-restart`.
+    pub sub: String,
+    /// How it ended the last time: `success`, `exit-code`, `signal`, `timeout`, …
+    pub result: String,
+    /// The exit code of its main process, where that ended by itself.
+    pub exit_code: Option<i32>,
+    /// The signal that ended its main process.
+    pub signal: Option<i32>,
+    /// Its main process.
+    pub main_pid: Option<u32>,
+    /// Since when it is in this state.
+    pub since: Option<Timestamp>,
+    /// How often the manager has started it again by itself since it was started.
+    pub restarts: u32,
+    /// Which of its runs this is.
+    pub invocation: String,
+    /// Whether it comes up at boot: `enabled`, `disabled`, `static`, `masked`, …
+    pub at_boot: String,
+    /// Its definition on disk is newer than what the manager goes by.
+    pub reread_due: bool,
+    /// A condition in its definition was not met when it was last to be started.
+    pub condition_unmet: bool,
+    /// Whether processes of it are left.
+    pub has_processes: bool,
+}
+
+/// On what terms the manager acts on a unit.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct UnitTerms {
+    /// How long it lets a start take; without end where nothing is said.
+    pub start_within: Option<Span>,
+    /// How long it lets a stop take; without end where nothing is said.
+    pub stop_within: Option<Span>,
+    /// Whether it kills what has not stopped by then.
+    pub kills: bool,
+    /// Units that are up and that it would stop along with it.
+    pub stops_too: BTreeSet<String>,
+    /// Units that are down and that it would start along with it.
+    pub starts_too: BTreeSet<String>,
+    /// Units that are up and start it again when somebody calls: sockets, timers, paths.
+    pub woken_by: BTreeSet<String>,
+}
+
+impl UnitWord {
+    /// Whether something of it runs: the graver of what is said and of what is there (R16).
+    pub fn runs(&self) -> bool {
+        matches!(self.active.as_str(), "active" | "reloading" | "activating" | "deactivating") || self.has_processes
+    }
+
+    /// Its state in one piece: `active (running)`.
+    pub fn state(&self) -> String {
+        if self.sub.is_empty() { self.active.clone() } else { format!("{} ({})", self.active, self.sub) }
+    }
+
+    /// How its main process ended, in words with the mend.
+    pub fn failure(&self) -> (String, &'static str) {
+        match self.load.as_str() {
+            "not-found" => return (format!("the manager knows no unit {}", self.unit), "install it, or correct `unit` in the estate"),
+            "masked" => return (format!("{} is masked: it cannot be started", self.unit), "unmask it on the host, if it is meant to run"),
+            "bad-setting" | "error" => {
+                return (
+                    format!("the definition of {} cannot be loaded", self.unit),
+                    "see `systemctl status` on the host, mend it and have it re-read",
+                );
+            }
+            _ => {}
+        }
+        let code = self.exit_code.unwrap_or_default();
+        let by_code = match (self.result.as_str(), code) {
+            ("exit-code", 200) => {
+                Some(("its working folder cannot be entered", "make the folder, or correct WorkingDirectory= in its unit"))
+            }
+            ("exit-code", 203) => {
+                Some(("its program cannot be run: it is missing, or may not be run", "install it, or correct ExecStart= in its unit"))
+            }
+            ("exit-code", 208) => Some(("its standard input cannot be opened", "see StandardInput= in its unit")),
+            ("exit-code", 209) => Some(("its standard output cannot be opened", "see StandardOutput= in its unit")),
+            ("exit-code", 210) => Some(("its root folder cannot be entered", "see RootDirectory= in its unit")),
+            ("exit-code", 216) => Some(("its group is missing", "make the group, or correct Group= in its unit")),
+            ("exit-code", 217) => Some(("its account is missing", "make the account, or correct User= in its unit")),
+            ("exit-code", 226) => {
+                Some(("its own view of the files cannot be made", "see the folders named in its unit: each must be there"))
+            }
+            ("exit-code", 233..=243) => {
+                Some(("one of its folders cannot be made", "see the folders named in its unit, and the room left on the disk"))
+            }
+            ("exit-code", 200..=243) => {
+                Some(("the manager could not prepare its process", "see systemd.exec(5) for the code, and the journal"))
+            }
+            ("timeout", _) => Some((
+                "the manager's own time limit came first",
+                "give it more time in its unit (TimeoutStartSec=, TimeoutStopSec=), or see why it takes so long",
+            )),
+            ("start-limit-hit", _) => Some((
+                "it was started too often in a short time, and the manager starts it no more",
+                "see why it ends; then `systemctl reset-failed` on the host",
+            )),
+            ("resources", _) => Some(("the manager had not what it takes to start it", "see the journal, and the unit's limits")),
+            ("protocol", _) => Some(("it did not say that it is ready as its unit promises", "see Type= and PIDFile= in its unit")),
+            ("watchdog", _) => Some(("it did not report to the manager in time", "see WatchdogSec= in its unit, and why it hung")),
+            ("oom-kill", _) => Some(("the kernel ended it for want of memory", "see the memory that the host has left, and its limits")),
+            _ => None,
+        };
+        if let Some((why, mend)) = by_code {
+            let told = if code == 0 { String::new() } else { format!(" (exit code {code})") };
+            return (format!("{why}{told}"), mend);
+        }
+        match (self.result.as_str(), self.exit_code, self.signal) {
+            ("signal" | "core-dump", _, Some(signal)) => (format!("signal {signal} ended it"), "see its journal for why"),
+            (_, Some(code), _) => (format!("it ended with exit code {code}"), "see its journal for why"),
+            (result, ..) => (format!("its result is \"{result}\""), "see its journal for why"),
+        }
+    }
+
+    /// The rung that a start climbs, and the board looks at. `before` is the run of it that an act found: what that one
+    /// ended as says nothing of the new one. `since` is when the act was given, where there was one.
+    pub fn answer(&self, before: Option<&str>, proves_a_start: bool) -> Answer {
+        let is_old = before.is_some_and(|b| b == self.invocation);
+        if self.load != "loaded" {
+            let (why, mend) = self.failure();
+            return Answer::against(format!("{why}; {mend}"));
+        }
+        match self.active.as_str() {
+            "active" | "reloading" if is_old && proves_a_start => {
+                Answer::not_yet(format!("still the run from before the act, {}", self.state()))
+            }
+            "active" | "reloading" if proves_a_start && self.restarts > 0 => {
+                Answer::against(format!("a crash loop: the manager has started it again {}, and may at any moment", times(self.restarts)))
+            }
+            "active" | "reloading" => {
+                let process = self.main_pid.map(|p| format!(", process {p}")).unwrap_or_default();
+                let again =
+                    if self.restarts > 0 { format!(", started again {} by the manager", times(self.restarts)) } else { String::new() };
+                Answer::holds(format!("{}{process}{again}", self.state()))
+            }
+            "activating" if self.sub.starts_with("auto-restart") => {
+                let (why, mend) = self.failure();
+                Answer::against(format!("a crash loop: {why}, and the manager is about to start it again; {mend}"))
+            }
+            "failed" if is_old => Answer::not_yet("failed before the act"),
+            "failed" => {
+                let (why, mend) = self.failure();
+                Answer::against(format!("failed: {why}; {mend}"))
+            }
+            "inactive" if self.condition_unmet && proves_a_start => {
+                Answer::against("a condition in its unit is not met, and the manager left it down; see Condition…= in its unit".to_owned())
+            }
+            _ => Answer::not_yet(self.state()),
+        }
+    }
+
+    /// The same rung after a stop: down, and nothing of it left.
+    pub fn stopped(&self) -> Answer {
+        match self.active.as_str() {
+            "inactive" | "failed" if self.has_processes => Answer::not_yet(format!("{}, and processes of it are left", self.state())),
+            "inactive" => Answer::holds(self.state()),
+            "failed" => {
+                let (why, _) = self.failure();
+                Answer::holds(format!("{}: {why}", self.state()))
+            }
+            _ => Answer::not_yet(self.state()),
+        }
+    }
+
+    /// Whether it comes up by itself at boot; `None` where it can be neither switched on nor off.
+    pub fn comes_up_at_boot(&self) -> Option<bool> {
+        match self.at_boot.as_str() {
+            "enabled" | "enabled-runtime" => Some(true),
+            "disabled" | "masked" | "masked-runtime" => Some(false),
+            _ => None,
+        }
+    }
+}
+
+fn times(n: u32) -> String {
+    if n == 1 { "once".to_owned() } else { format!("{n} times") }
+}
+
+impl Plan {
+    /// Holds a plan against the managers' own terms (R38). `along` are the units that were named as moving along, each as
+    /// `host:unit`.
+    pub fn heed_managers(&mut self, estate: &Estate, terms: &BTreeMap<Address, UnitTerms>, along: &BTreeSet<String>) {
+        let unit_of = |a: &Address| match &estate.services.get(a)?.runner {
+            ServiceRunner::Systemd(s) => Some((a.host.clone(), s.unit.clone())),
+            _ => None,
+        };
+        let acted: BTreeSet<_> = self.sequence.acted_on().iter().filter_map(unit_of).collect();
+        let mut obstacles = Vec::new();
+        for step in &self.sequence.steps {
+            let Some(on) = step.service() else { continue };
+            let (Some(terms), Some(service)) = (terms.get(&on.address), estate.services.get(&on.address)) else { continue };
+            let obstacle = |why: String, mend: String| Obstacle { address: Some(on.address.clone()), line: None, why, mend };
+            let (too, deed) = match on.kind {
+                StepKind::Stop => (&terms.stops_too, "stop"),
+                StepKind::Start => (&terms.starts_too, "start"),
+                _ => continue,
+            };
+            for unit in too {
+                let named = format!("{}:{unit}", on.address.host);
+                if acted.contains(&(on.address.host.clone(), unit.clone())) || along.contains(&named) {
+                    continue;
+                }
+                let known = estate.services.keys().find(|a| unit_of(a).is_some_and(|(h, u)| h == on.address.host && &u == unit));
+                let who = known.map_or_else(|| unit.clone(), |a| format!("{a} ({unit})"));
+                obstacles.push(obstacle(
+                    format!("the manager of {} would {deed} {who} along with it", on.address.host),
+                    match known {
+                        Some(a) => format!("choose {a} too, or name it as moving along: --along {named}"),
+                        None => format!("describe it in the estate and choose it too, or name it as moving along: --along {named}"),
+                    },
+                ));
+            }
+            if on.kind == StepKind::Stop
+                && service.stop.force == Force::Never
+                && terms.kills
+                && terms.stop_within.is_some_and(|w| w.0 < service.stop.patience.0)
+            {
+                let within = terms.stop_within.unwrap_or_default();
+                obstacles.push(obstacle(
+                    format!(
+                        "it may never be forced, and the manager of {} kills it after {within}, sooner than its patience of {}",
+                        on.address.host, service.stop.patience
+                    ),
+                    "give its unit a longer TimeoutStopSec= (or SendSIGKILL=no), or its stop a shorter patience".to_owned(),
+                ));
+            }
+        }
+        self.remark_on_managers(estate, terms);
+        for obstacle in obstacles {
+            if !self.obstacles.contains(&obstacle) {
+                self.obstacles.push(obstacle);
+            }
+        }
+    }
+
+    /// Adds what is worth knowing of the managers' terms and keeps nobody from beginning.
+    fn remark_on_managers(&mut self, estate: &Estate, terms: &BTreeMap<Address, UnitTerms>) {
+        let mut remarks = BTreeSet::new();
+        for on in self.sequence.steps.iter().filter_map(|s| s.service()) {
+            let (Some(terms), Some(service)) = (terms.get(&on.address), estate.services.get(&on.address)) else { continue };
+            let (patience, limit, word) = match on.kind {
+                StepKind::Stop => (service.stop.patience, terms.stop_within, "stop"),
+                StepKind::Start => (service.start.patience, terms.start_within, "start"),
+                _ => continue,
+            };
+            if let Some(limit) = limit.filter(|l| l.0 < patience.0) {
+                let then = if word == "stop" && terms.kills { "and then kills it" } else { "and then gives up" };
+                remarks.insert(format!("{}: the manager lets a {word} take {limit}, {then}; our patience is {patience}", on.address));
+            }
+            if on.kind == StepKind::Stop && !terms.woken_by.is_empty() {
+                let by: Vec<&str> = terms.woken_by.iter().map(String::as_str).collect();
+                remarks.insert(format!("{}: it is started again when somebody calls, by {}", on.address, by.join(", ")));
+            }
+        }
+        self.remarks.extend(remarks);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+    use crate::state::Verdict::{self, *};
+
+    fn word(active: &str, sub: &str) -> UnitWord {
+        UnitWord {
+            unit: "ferry.service".into(),
+            load: "loaded".into(),
+            active: active.into(),
+            sub: sub.into(),
+            result: "success".into(),
+            invocation: "new".into(),
+            ..UnitWord::default()
+        }
+    }
+
+    #[rstest]
+    #[case::up(word("active", "running"), Holds, "active (running)")]
+    #[case::on_its_way(word("activating", "start"), NotYet, "activating (start)")]
+    #[case::restarted(UnitWord { restarts: 2, ..word("active", "running") }, Against, "a crash loop: the manager has started it again 2 times")]
+    #[case::about_to_be(UnitWord { result: "exit-code".into(), exit_code: Some(1), ..word("activating", "auto-restart") }, Against, "a crash loop: it ended with exit code 1")]
+    #[case::no_account(UnitWord { result: "exit-code".into(), exit_code: Some(217), ..word("failed", "failed") }, Against, "its account is missing (exit code 217); make the account")]
+    #[case::no_program(UnitWord { result: "exit-code".into(), exit_code: Some(203), ..word("failed", "failed") }, Against, "its program cannot be run")]
+    #[case::no_folder(UnitWord { result: "exit-code".into(), exit_code: Some(200), ..word("failed", "failed") }, Against, "its working folder cannot be entered")]
+    #[case::own_limit(UnitWord { result: "timeout".into(), ..word("failed", "failed") }, Against, "the manager's own time limit came first")]
+    #[case::failed_before(UnitWord { invocation: "old".into(), result: "exit-code".into(), ..word("failed", "failed") }, NotYet, "failed before the act")]
+    #[case::old_run(UnitWord { invocation: "old".into(), ..word("active", "running") }, NotYet, "still the run from before the act")]
+    #[case::condition(UnitWord { condition_unmet: true, ..word("inactive", "dead") }, Against, "a condition in its unit is not met")]
+    #[case::unknown(UnitWord { load: "not-found".into(), ..word("inactive", "dead") }, Against, "knows no unit ferry.service")]
+    #[case::masked(UnitWord { load: "masked".into(), ..word("inactive", "dead") }, Against, "is masked")]
+    fn what_the_manager_says_proves_a_start_or_not(#[case] word: UnitWord, #[case] verdict: Verdict, #[case] says: &str) {
+        let answer = word.answer(Some("old"), true);
+        assert!(answer.verdict == verdict && answer.says.contains(says), "{answer:?}");
+    }
+
+    #[rstest]
+    #[case(word("inactive", "dead"), Holds)]
+    #[case(UnitWord { has_processes: true, ..word("inactive", "dead") }, NotYet)]
+    #[case(word("deactivating", "stop-sigterm"), NotYet)]
+    #[case(UnitWord { result: "timeout".into(), ..word("failed", "failed") }, Holds)]
+    #[case(word("active", "running"), NotYet)]
+    fn what_the_manager_says_proves_a_stop_or_not(#[case] word: UnitWord, #[case] verdict: Verdict) {
+        assert_eq!(word.stopped().verdict, verdict);
+        assert_eq!(word.runs(), verdict == NotYet, "what counts as up for a stop");
+    }
+
+    #[test]
+    fn on_the_board_a_restart_long_past_is_told_and_condemns_nothing() {
+        let answer = UnitWord { restarts: 1, ..word("active", "running") }.answer(None, false);
+        assert!(answer.verdict == Holds && answer.says.contains("started again once by the manager"), "{answer:?}");
+    }
+}

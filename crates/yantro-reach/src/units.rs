@@ -1,0 +1,262 @@
+//! The host's service manager, by its public bus interface (org.freedesktop.systemd1(5)): what it says of a unit, on
+//! what terms it acts, and a wake whenever a unit changes.
+
+use std::{
+    collections::{BTreeMap, BTreeSet, HashMap},
+    sync::{Arc, Mutex, PoisonError, Weak},
+    time::Duration,
+};
+
+use futures::StreamExt;
+use tokio::sync::{Notify, OnceCell};
+use yantro_core::{
+    manager::{UnitTerms, UnitWord},
+    time::{Span, Timestamp},
+};
+use zbus::{
+    Connection, MatchRule, MessageStream, message,
+    zvariant::{OwnedObjectPath, OwnedValue},
+};
+
+const BUS: &str = "org.freedesktop.systemd1";
+const ROOT: &str = "/org/freedesktop/systemd1";
+const MANAGER: &str = "org.freedesktop.systemd1.Manager";
+/// How long the manager may take to answer.
+const WITHIN: Duration = Duration::from_secs(10);
+/// How far what moves along is followed.
+const ALONG: usize = 200;
+
+/// The manager, talked to over its bus. Connected when it is first asked.
+#[derive(Default)]
+pub(crate) struct Units {
+    bus: OnceCell<Bus>,
+    paths: Mutex<HashMap<String, OwnedObjectPath>>,
+}
+
+struct Bus {
+    connection: Connection,
+    /// Who waits for a change of which unit, by its path.
+    waiting: Waiting,
+}
+
+type Waiting = Arc<Mutex<HashMap<String, Vec<Weak<Notify>>>>>;
+type Properties = HashMap<String, OwnedValue>;
+
+/// A unit as the manager has it, and its processes.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct UnitSeen {
+    pub word: UnitWord,
+    pub pids: Vec<u32>,
+}
+
+fn text(properties: &Properties, key: &str) -> String {
+    properties.get(key).and_then(|v| <&str>::try_from(v).ok()).unwrap_or_default().to_owned()
+}
+
+fn number(properties: &Properties, key: &str) -> Option<u64> {
+    let value = properties.get(key)?;
+    u64::try_from(value)
+        .ok()
+        .or_else(|| u32::try_from(value).ok().map(u64::from))
+        .or_else(|| i32::try_from(value).ok().map(|n| n.max(0) as u64))
+}
+
+fn list(properties: &Properties, key: &str) -> Vec<String> {
+    properties.get(key).and_then(|v| Vec::<String>::try_from(v.try_clone().ok()?).ok()).unwrap_or_default()
+}
+
+fn flag(properties: &Properties, key: &str) -> Option<bool> {
+    bool::try_from(properties.get(key)?).ok()
+}
+
+/// Microseconds; the largest number means without end.
+fn span(properties: &Properties, key: &str) -> Option<Span> {
+    number(properties, key).filter(|us| *us != u64::MAX).map(|us| Span(Duration::from_micros(us)))
+}
+
+impl Units {
+    async fn bus(&self) -> Result<&Bus, String> {
+        let connect = async {
+            let connection = Connection::system().await?;
+            // Signals are sent to those who asked for them only.
+            connection.call_method(Some(BUS), ROOT, Some(MANAGER), "Subscribe", &()).await?;
+            let waiting = Waiting::default();
+            let rule = MatchRule::builder()
+                .msg_type(message::Type::Signal)
+                .sender(BUS)?
+                .interface("org.freedesktop.DBus.Properties")?
+                .member("PropertiesChanged")?
+                .build();
+            let mut changes = MessageStream::for_match_rule(rule, &connection, Some(256)).await?;
+            let who = Arc::clone(&waiting);
+            tokio::spawn(async move {
+                while let Some(Ok(message)) = changes.next().await {
+                    let Some(path) = message.header().path().map(ToString::to_string) else { continue };
+                    let mut waiting = who.lock().unwrap_or_else(PoisonError::into_inner);
+                    if let Some(list) = waiting.get_mut(&path) {
+                        list.retain(|w| w.upgrade().inspect(|n| n.notify_one()).is_some());
+                        if list.is_empty() {
+                            waiting.remove(&path);
+                        }
+                    }
+                }
+            });
+            Ok::<_, zbus::Error>(Bus { connection, waiting })
+        };
+        self.bus.get_or_try_init(|| async { connect.await.map_err(|e| format!("the host's service manager cannot be asked: {e}")) }).await
+    }
+
+    async fn call<T>(
+        &self,
+        path: &str,
+        interface: &str,
+        method: &str,
+        body: &(impl serde::Serialize + zbus::zvariant::DynamicType),
+    ) -> Result<T, String>
+    where
+        T: serde::de::DeserializeOwned + zbus::zvariant::Type,
+    {
+        let bus = self.bus().await?;
+        let asked = bus.connection.call_method(Some(BUS), path, Some(interface), method, body);
+        let answer = tokio::time::timeout(WITHIN, asked).await.map_err(|_| "the host's service manager does not answer".to_owned())?;
+        let answer = answer.map_err(|e| match e {
+            zbus::Error::MethodError(_, Some(says), _) => says,
+            other => other.to_string(),
+        })?;
+        answer.body().deserialize().map_err(|e| format!("what the manager says is not understood: {e}"))
+    }
+
+    async fn path(&self, unit: &str) -> Result<OwnedObjectPath, String> {
+        // A unit that is not loaded has a path all the same, once it was asked for.
+        let path: OwnedObjectPath = self.call(ROOT, MANAGER, "LoadUnit", &(unit,)).await?;
+        self.paths.lock().unwrap_or_else(PoisonError::into_inner).insert(unit.to_owned(), path.clone());
+        Ok(path)
+    }
+
+    async fn properties(&self, unit: &str) -> Result<(Properties, Properties), String> {
+        let path = self.path(unit).await?;
+        let get = async |interface: &str| -> Result<Properties, String> {
+            self.call(path.as_str(), "org.freedesktop.DBus.Properties", "GetAll", &(interface,)).await
+        };
+        let kind = match unit.rsplit('.').next() {
+            Some("service") => "org.freedesktop.systemd1.Service",
+            Some("socket") => "org.freedesktop.systemd1.Socket",
+            Some("mount") => "org.freedesktop.systemd1.Mount",
+            _ => "",
+        };
+        let general = get("org.freedesktop.systemd1.Unit").await?;
+        let own = if kind.is_empty() { Properties::new() } else { get(kind).await? };
+        Ok((general, own))
+    }
+
+    /// What the manager says of a unit now.
+    pub async fn look(&self, unit: &str) -> Result<UnitSeen, String> {
+        let (general, own) = self.properties(unit).await?;
+        let active = text(&general, "ActiveState");
+        // What is down without a trace has no control group, and no processes.
+        let grouped = !text(&own, "ControlGroup").is_empty();
+        let pids = if grouped {
+            let all: Vec<(String, u32, String)> = self.call(ROOT, MANAGER, "GetUnitProcesses", &(unit,)).await.unwrap_or_default();
+            all.into_iter().map(|(_, pid, _)| pid).collect()
+        } else {
+            Vec::new()
+        };
+        let code = number(&own, "ExecMainCode").unwrap_or_default() as i32;
+        let status = number(&own, "ExecMainStatus").map(|n| n as i32);
+        let since = number(&general, "StateChangeTimestamp").filter(|us| *us > 0).map(|us| Timestamp::from_ms((us / 1000) as i64));
+        let invocation = general.get("InvocationID").and_then(|v| Vec::<u8>::try_from(v.try_clone().ok()?).ok()).unwrap_or_default();
+        let word = UnitWord {
+            unit: unit.to_owned(),
+            load: text(&general, "LoadState"),
+            sub: text(&general, "SubState"),
+            result: text(&own, "Result"),
+            exit_code: status.filter(|_| code == libc::CLD_EXITED),
+            signal: status.filter(|_| matches!(code, libc::CLD_KILLED | libc::CLD_DUMPED)),
+            main_pid: number(&own, "MainPID").filter(|p| *p > 0).map(|p| p as u32),
+            since,
+            restarts: number(&own, "NRestarts").unwrap_or_default() as u32,
+            invocation: invocation.iter().map(|b| format!("{b:02x}")).collect(),
+            at_boot: text(&general, "UnitFileState"),
+            reread_due: flag(&general, "NeedDaemonReload").unwrap_or_default(),
+            condition_unmet: flag(&general, "ConditionResult") == Some(false)
+                && number(&general, "ConditionTimestamp").is_some_and(|t| t > 0),
+            has_processes: !pids.is_empty(),
+            active,
+        };
+        Ok(UnitSeen { word, pids })
+    }
+
+    /// On what terms the manager acts on a unit, and what would move along.
+    pub async fn terms(&self, unit: &str) -> Result<UnitTerms, String> {
+        let (general, own) = self.properties(unit).await?;
+        let stops = self.along(&general, &["RequiredBy", "BoundBy", "ConsistsOf", "RequisiteOf"], true).await;
+        let starts = self.along(&general, &["Requires", "BindsTo", "Wants", "Upholds"], false).await;
+        let mut woken_by = BTreeSet::new();
+        for by in list(&general, "TriggeredBy") {
+            if let Ok((general, _)) = self.properties(&by).await
+                && text(&general, "ActiveState") == "active"
+            {
+                woken_by.insert(by);
+            }
+        }
+        Ok(UnitTerms {
+            start_within: span(&own, "TimeoutStartUSec"),
+            stop_within: span(&own, "TimeoutStopUSec"),
+            // systemd.kill(5): without SendSIGKILL, or where only a signal or nothing is sent, it is left running.
+            kills: flag(&own, "SendSIGKILL").unwrap_or(true) && !matches!(text(&own, "KillMode").as_str(), "none"),
+            stops_too: stops,
+            starts_too: starts,
+            woken_by,
+        })
+    }
+
+    /// Units that an act would move along with this one, over several relations: those that are up where it stops, those
+    /// that are down where it starts. Targets and slices have nothing that runs.
+    async fn along(&self, of: &Properties, relations: &[&str], up: bool) -> BTreeSet<String> {
+        let mut found = BTreeSet::new();
+        let mut seen = BTreeSet::new();
+        let mut queue: Vec<String> = relations.iter().flat_map(|r| list(of, r)).collect();
+        while let Some(unit) = queue.pop() {
+            if seen.len() >= ALONG || !seen.insert(unit.clone()) || unit.ends_with(".slice") {
+                continue;
+            }
+            let Ok((general, _)) = self.properties(&unit).await else { continue };
+            let is_up = matches!(text(&general, "ActiveState").as_str(), "active" | "reloading" | "activating");
+            if is_up != up || text(&general, "LoadState") != "loaded" {
+                continue;
+            }
+            if !unit.ends_with(".target") {
+                found.insert(unit);
+            }
+            queue.extend(relations.iter().flat_map(|r| list(&general, r)));
+        }
+        found
+    }
+
+    /// Every unit that the manager has in memory or on disk of some kinds, with what it says of each in short:
+    /// name, description, load state, active state, sub state.
+    pub async fn all(&self) -> Result<Vec<(String, String, String, String, String)>, String> {
+        type Row = (String, String, String, String, String, String, OwnedObjectPath, u32, String, OwnedObjectPath);
+        let rows: Vec<Row> = self.call(ROOT, MANAGER, "ListUnits", &()).await?;
+        Ok(rows.into_iter().map(|r| (r.0, r.1, r.2, r.3, r.4)).collect())
+    }
+
+    /// Where a unit's definition is, what orders it, and what it needs.
+    pub async fn described(&self, unit: &str) -> Result<BTreeMap<&'static str, Vec<String>>, String> {
+        let (general, _) = self.properties(unit).await?;
+        let mut out: BTreeMap<&'static str, Vec<String>> = BTreeMap::new();
+        for key in ["Requires", "BindsTo", "Wants", "After", "PartOf", "Conflicts"] {
+            out.insert(key, list(&general, key));
+        }
+        out.insert("FragmentPath", vec![text(&general, "FragmentPath")]);
+        out.insert("UnitFileState", vec![text(&general, "UnitFileState")]);
+        Ok(out)
+    }
+
+    /// A notification whenever one of these units changes, as long as it is held.
+    pub async fn wake(&self, unit: &str, notify: &Arc<Notify>) {
+        let Ok(path) = self.path(unit).await else { return };
+        let Ok(bus) = self.bus().await else { return };
+        bus.waiting.lock().unwrap_or_else(PoisonError::into_inner).entry(path.to_string()).or_default().push(Arc::downgrade(notify));
+    }
+}

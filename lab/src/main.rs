@@ -1,0 +1,55 @@
+//! The lab demo: three real hosts of Brannock Sound Ferries on this machine, and a Yantro server before them. Ends with
+//! all of them on Ctrl-C. Arguments go to `yantro serve`.
+
+use std::{
+    path::PathBuf,
+    process::{Command, ExitCode},
+    time::Duration,
+};
+
+use yantro_lab::{Lab, ferry::Ferry, hindrance, until};
+
+fn main() -> ExitCode {
+    if let Some(why) = hindrance() {
+        eprintln!("the lab demo cannot be raised here: {why}");
+        return ExitCode::FAILURE;
+    }
+    let beside = std::env::current_exe().ok().and_then(|p| Some(p.parent()?.to_path_buf())).unwrap_or_else(|| PathBuf::from("."));
+    let Some(lab) = Lab::raise() else { return ExitCode::FAILURE };
+    println!("raising three hosts …");
+    let ferry = Ferry::raise(&lab, &beside.join("yantro-stand-in"));
+    for host in [&ferry.harbour, &ferry.desk, &ferry.gate] {
+        println!("  {} at {}", host.name(), host.address());
+    }
+    let estate = lab.file("estate.toml");
+    std::fs::write(&estate, Ferry::estate(&lab)).expect("there is room");
+    let data = lab.file("data");
+    let more: Vec<String> = std::env::args().skip(1).collect();
+    // It gets Ctrl-C as we do, and ends by itself.
+    let serving = Command::new(beside.join("yantro")).arg("serve").arg("--data").arg(&data).args(&more).spawn();
+    let mut serving = match serving {
+        Ok(child) => child,
+        Err(error) => {
+            eprintln!("yantro cannot be started: {error}; build it first: scripts/prepare");
+            return ExitCode::FAILURE;
+        }
+    };
+    until("the server answers", Duration::from_secs(30), || {
+        let load = Command::new(beside.join("yantro")).env("YANTRO_DATA", &data).arg("load").arg(&estate).output().ok()?;
+        load.status.success().then_some(())
+    });
+    println!("\nexport YANTRO_DATA={}\nThen, in another terminal:  yantro board  ·  yantro restart bookings-db\n", data.display());
+    ignore_interrupts();
+    let _ = serving.wait();
+    println!("taking the hosts down …");
+    drop(ferry);
+    ExitCode::SUCCESS
+}
+
+/// The server ends on Ctrl-C; we outlive it to take the hosts down.
+fn ignore_interrupts() {
+    unsafe {
+        libc::signal(libc::SIGINT, libc::SIG_IGN);
+        libc::signal(libc::SIGTERM, libc::SIG_IGN);
+    }
+}

@@ -1,0 +1,172 @@
+//! Services that the host's own manager runs, on real hosts: PostgreSQL, Redis, nginx and a program of our own.
+
+use std::time::Duration;
+
+use rstest::rstest;
+use serde_json::Value;
+use yantro_e2e::{Server, program, wait_until};
+use yantro_lab::{Host, Lab, Spec, ferry::Ferry, until};
+
+fn row(server: &Server, address: &str) -> Value {
+    let board = server.get("/board");
+    board["services"].as_array().into_iter().flatten().find(|r| r["address"] == address).cloned().unwrap_or_default()
+}
+
+fn proven(server: &Server, addresses: &[&str]) {
+    for address in addresses {
+        let began = std::time::Instant::now();
+        while server.state(address) != "proven" {
+            assert!(began.elapsed() < Duration::from_secs(60), "{address} is not proven: {}", row(server, address));
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    }
+}
+
+const ALL: [&str; 4] = ["harbour/bookings-db", "desk/sessions", "desk/booking", "gate/front"];
+
+#[test]
+fn a_database_is_restarted_with_all_that_relies_on_it_over_three_hosts() {
+    let Some(lab) = Lab::raise() else { return };
+    if !std::path::Path::new("/usr/lib/postgresql/15/bin/postgres").exists() || !std::path::Path::new("/usr/sbin/nginx").exists() {
+        eprintln!("PostgreSQL 15, Redis and nginx are not installed here: this test is left out");
+        return;
+    }
+    let ferry = Ferry::raise(&lab, &program("yantro-stand-in"));
+    let server = Server::with_estate(&Ferry::estate(&lab));
+    proven(&server, &ALL);
+    // Two witnesses: the manager's word beside the ladder's.
+    let seen = row(&server, "harbour/bookings-db")["seen"].clone();
+    assert_eq!(
+        (seen["manager"]["active"].as_str(), seen["manager"]["unit"].as_str()),
+        (Some("active"), Some("postgresql@15-main.service")),
+        "{seen}"
+    );
+    let invocation =
+        |unit: &str, host: &Host| host.ok(&["systemctl", "show", "--property=InvocationID", "--value", unit]).trim().to_owned();
+    let before =
+        (invocation("postgresql@15-main", &ferry.harbour), invocation("nginx", &ferry.gate), invocation("redis-server", &ferry.desk));
+
+    let told = server.ok(&["restart", "bookings-db", "--yes"]);
+    // The order turned round, edge by edge: down from the front, up from the database.
+    let given: Vec<String> = server.get("/runs/1")["steps"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .map(|s| format!("{} {}", s["planned"]["kind"].as_str().unwrap_or_default(), s["planned"]["address"].as_str().unwrap_or_default()))
+        .collect();
+    let wanted = [
+        "stop gate/front",
+        "stop desk/booking",
+        "stop harbour/bookings-db",
+        "start harbour/bookings-db",
+        "start desk/booking",
+        "start gate/front",
+    ];
+    assert_eq!(given, wanted, "{told}");
+    proven(&server, &ALL);
+    let after =
+        (invocation("postgresql@15-main", &ferry.harbour), invocation("nginx", &ferry.gate), invocation("redis-server", &ferry.desk));
+    assert!(before.0 != after.0 && before.1 != after.1, "both were restarted");
+    assert_eq!(before.2, after.2, "Redis was none of it");
+    // Evidence: the exact command, the manager's word, the line of the journal that was wanted.
+    let run = server.get("/runs/1").to_string();
+    for wanted in ["systemctl", "--no-ask-password", "active (running)", "ready for connections", "journal:booking.service"] {
+        assert!(run.contains(wanted), "{wanted} is not in {run}");
+    }
+    let logs = server.ok(&["logs", "booking"]);
+    assert!(logs.contains("stopped") && logs.contains("another run of it"), "{logs}");
+}
+
+/// A host with a unit of ours on it.
+fn raise<'l>(lab: &'l Lab, unit: &str, more: &[(&str, &str)]) -> Host<'l> {
+    let mut files = vec![("/etc/systemd/system/fares.service".to_owned(), 0o644, unit.to_owned())];
+    files.extend(more.iter().map(|(path, text)| ((*path).to_owned(), 0o644, (*text).to_owned())));
+    let programs = vec![(program("yantro-stand-in"), "/opt/ferry/stand-in".to_owned())];
+    let prepare = "chmod 755 /opt/ferry /opt/ferry/stand-in".to_owned();
+    lab.host("pier", 11, &Spec { files, programs, prepare, ..Spec::default() })
+}
+
+fn estate(lab: &Lab, more: &str) -> String {
+    format!(
+        "[estate]\nname = \"Pier\"\nstands_for = \"test\"\n[host.pier]\nreach = \"ssh\"\naddress = \"{}\"\n\
+         ssh = {{ account = \"root\", key = \"{}\", known_hosts = \"{}\" }}\n\
+         [service.fares]\nhost = \"pier\"\nrun_by = \"systemd\"\n{more}",
+        lab.address(11),
+        lab.file("key").display(),
+        lab.file("known_hosts").display()
+    )
+}
+
+const RUN: &str = "ExecStart=/opt/ferry/stand-in --name fares --listen 127.0.0.1:7001 --ready-after 200ms";
+const LADDER: &str = "ladder = [{ rung = \"port\", port = 7001, on = \"127.0.0.1\" }]\n";
+
+#[rstest]
+#[case::missing_account("User=nobody-here\nExecStart=/bin/sleep 60", "its account is missing", "make the account")]
+#[case::no_program("ExecStart=/opt/ferry/none", "its program cannot be run", "install it")]
+#[case::wrong_folder("WorkingDirectory=/nowhere\nExecStart=/bin/sleep 60", "its working folder cannot be entered", "make the folder")]
+#[case::own_limit("Type=notify\nTimeoutStartSec=1\nExecStart=/bin/sleep 60", "the manager's own time limit came first", "TimeoutStartSec")]
+#[case::crash_loop("Restart=always\nRestartSec=100ms\nStartLimitIntervalSec=0\nExecStart=/bin/sh -c 'sleep 0.3; exit 4'", "crash loop", "")]
+#[case::ends_at_once("Type=oneshot\nExecStart=/bin/false", "exit code 1", "journal")]
+fn a_start_that_fails_shows_the_managers_own_reason(#[case] service: &str, #[case] why: &str, #[case] mend: &str) {
+    let Some(lab) = Lab::raise() else { return };
+    let _pier = raise(&lab, &format!("[Service]\n{service}\n"), &[]);
+    let server = Server::with_estate(&estate(&lab, &format!("{LADDER}start = {{ patience = \"20s\" }}\n")));
+    wait_until("it was looked at", || (server.state("pier/fares") == "down").then_some(()));
+    let run = server.begin(&["start", "fares"]);
+    let view = server.run_is(run, &["held"]);
+    let because = view["held_because"].to_string();
+    assert!(because.contains(why) && because.contains(mend), "{because}");
+}
+
+#[test]
+fn what_the_manager_would_move_along_refuses_the_plan_until_it_is_named() {
+    let Some(lab) = Lab::raise() else { return };
+    let beside = "[Unit]\nBindsTo=fares.service\nAfter=fares.service\n[Service]\nExecStart=/bin/sleep 600\n";
+    let unit = format!("[Service]\nTimeoutStopSec=5\n{RUN}\n");
+    let pier = raise(&lab, &unit, &[("/etc/systemd/system/exporter.service", beside)]);
+    pier.ok(&["systemctl", "start", "fares", "exporter"]);
+    let server = Server::with_estate(&estate(&lab, &format!("{LADDER}stop = {{ patience = \"30s\", force = \"ask\" }}\n")));
+    proven(&server, &["pier/fares"]);
+    let refused = server.cli(&["stop", "fares", "--yes"]);
+    let told = yantro_e2e::told(&refused);
+    assert!(!refused.status.success() && told.contains("exporter.service") && told.contains("--along pier:exporter.service"), "{told}");
+    assert!(told.contains("the manager lets a stop take 5s, and then kills it; our patience is 30s"), "{told}");
+    server.ok(&["stop", "fares", "--along", "pier:exporter.service", "--yes"]);
+    assert_eq!(server.state("pier/fares"), "down");
+
+    // What may never be forced must not be killed by the manager on our word either.
+    server.put("never.toml", &estate(&lab, &format!("{LADDER}stop = {{ patience = \"30s\", force = \"never\" }}\n")));
+    server.ok(&["load", &server.path("never.toml")]);
+    pier.ok(&["systemctl", "start", "fares"]);
+    proven(&server, &["pier/fares"]);
+    let refused = server.cli(&["stop", "fares", "--yes"]);
+    assert!(!refused.status.success() && yantro_e2e::told(&refused).contains("TimeoutStopSec="), "{}", yantro_e2e::told(&refused));
+}
+
+#[test]
+fn the_board_hears_of_changes_and_says_what_differs_from_the_estate() {
+    let Some(lab) = Lab::raise() else { return };
+    let pier = raise(&lab, &format!("[Service]\n{RUN}\n[Install]\nWantedBy=multi-user.target\n"), &[]);
+    let server = Server::with_estate(&estate(&lab, &format!("at_boot = true\n{LADDER}")));
+    pier.ok(&["systemctl", "start", "fares"]);
+    proven(&server, &["pier/fares"]);
+    assert!(
+        row(&server, "pier/fares")["notes"].to_string().contains("should come up at boot, and will not"),
+        "{}",
+        row(&server, "pier/fares")
+    );
+    pier.ok(&["systemctl", "enable", "--quiet", "fares"]);
+    wait_until("nothing differs", || row(&server, "pier/fares")["notes"].is_null().then_some(()));
+    // A definition on disk that the manager has not read.
+    pier.ok(&["sh", "-c", "sleep 1.1; echo '# changed' >> /etc/systemd/system/fares.service"]);
+    wait_until("it is to be re-read", || {
+        row(&server, "pier/fares")["notes"].to_string().contains("newer than what the manager").then_some(())
+    });
+    // Ended past Yantro: the board sees it.
+    pier.ok(&["systemctl", "kill", "--signal=KILL", "fares"]);
+    wait_until("it is down", || (server.state("pier/fares") == "down").then_some(()));
+    assert!(row(&server, "pier/fares")["seen"]["manager"]["signal"] == 9);
+    until("the run of it is over", Duration::from_secs(5), || {
+        (pier.run(&["systemctl", "is-active", "fares"]).stdout != b"active\n").then_some(())
+    });
+}
