@@ -873,6 +873,11 @@ export interface components {
              */
             alone: boolean;
             /**
+             * @description Units that a host's manager moves along with a service, named one by one as `host:unit` (R38).
+             * @default []
+             */
+            along: string[];
+            /**
              * @description What it does when putting back would no longer fit the window.
              * @default hold
              */
@@ -1112,6 +1117,8 @@ export interface components {
             ladder: string[];
             /** @description Its logs. */
             logs: string[];
+            /** @description What its host's manager has otherwise than the estate: whether it comes up at boot, a definition not re-read. */
+            notes?: string[];
             /**
              * @description Why: the edition changed how it is started since it was, or its program, a library or its configuration is
              *     newer than its start.
@@ -1918,6 +1925,40 @@ export interface components {
             /** @description What the system said. */
             why: string;
         };
+        /** @description The link to a host. */
+        HostLink: {
+            /** @description The account that acts there. */
+            account?: string | null;
+            /** @description Which boot it is in. */
+            boot?: string | null;
+            /** @description What the host calls itself. */
+            calls_itself?: string | null;
+            /**
+             * Format: int64
+             * @description By how much its clock is ahead of the server's, in milliseconds; behind where it is negative.
+             */
+            clock_ahead_ms?: number | null;
+            /** @description How to mend that. */
+            mend?: string | null;
+            /**
+             * Format: uint64
+             * @description A line there and back, in microseconds.
+             */
+            round_trip_us?: number | null;
+            /** @description Since when it is so. */
+            since: components["schemas"]["Timestamp"];
+            /** @description Its processor and system. */
+            system?: string | null;
+            /**
+             * Format: uint32
+             * @description How often it was tried in vain.
+             */
+            tries: number;
+            /** @description Whether it stands. */
+            up: boolean;
+            /** @description Why it does not stand. */
+            why?: string | null;
+        };
         /** @description What a host is called in the estate. */
         HostName: string;
         /** @description One host on the board. */
@@ -1926,8 +1967,12 @@ export interface components {
             address: string;
             /** @description Why this server must not act on it, where that is so (R35). */
             kept?: string | null;
+            /** @description How the link to it stands; nothing for the machine that the server runs on. */
+            link?: components["schemas"]["HostLink"] | null;
             /** @description The host. */
             name: components["schemas"]["HostName"];
+            /** @description How it is reached. */
+            reach: components["schemas"]["Reach"];
             /** @description What people call it. */
             title?: string | null;
         };
@@ -1960,6 +2005,13 @@ export interface components {
             keep_up: number;
             /** @description Its members. */
             members: components["schemas"]["Address"][];
+        };
+        /** @description The last state of a service before its host went out of reach. */
+        LastKnown: {
+            /** @description When it was last seen so. */
+            at: components["schemas"]["Timestamp"];
+            /** @description The state. */
+            state: components["schemas"]["SeenState"];
         };
         /** @description What a service is started with. Secrets stand as references. */
         Launch: {
@@ -2083,11 +2135,15 @@ export interface components {
         };
         /** @description A position in a log file: which file it was, and how far it had been written. */
         LogMark: {
+            /** @description In a journal: its cursor. */
+            cursor?: string | null;
             /** @description Device and inode; `None` where there was no file yet. */
             file?: [
                 number,
                 number
             ] | null;
+            /** @description In a journal: which run of the unit it was. Its lines are none of the next one's. */
+            invocation?: string | null;
             /**
              * Format: uint64
              * @description Bytes from its start.
@@ -2222,6 +2278,8 @@ export interface components {
              * @default []
              */
             preflight: components["schemas"]["Preflight"][];
+            /** @description What is worth knowing and keeps nobody from beginning: where a host's own manager has other limits, say. */
+            remarks?: string[];
             /** @description The steps. */
             sequence: components["schemas"]["Sequence"];
             /**
@@ -2253,6 +2311,8 @@ export interface components {
              * @default []
              */
             preflight: components["schemas"]["Preflight"][];
+            /** @description What is worth knowing and keeps nobody from beginning: where a host's own manager has other limits, say. */
+            remarks?: string[];
             /** @description One sentence: what will be hit, who notices, for how long, what is left alone. */
             says: string;
             /** @description The steps. */
@@ -2369,6 +2429,11 @@ export interface components {
         ProcedureName: string;
         /** @description What a run of a procedure is asked to do. */
         ProcedureRequest: {
+            /**
+             * @description Units that a host's manager moves along with a service, named one by one as `host:unit` (R38).
+             * @default []
+             */
+            along: string[];
             /**
              * @description The answers to its questions, by name.
              * @default {}
@@ -2565,6 +2630,8 @@ export interface components {
             /** Format: uint */
             start: number;
         };
+        /** @description How a host is reached. */
+        Reach: "here" | "ssh";
         /** @description A plan rehearsed: with its forecast, the looks before the first act taken, and what each step would do. */
         Rehearsal: {
             /** @description Whether it could be begun now. */
@@ -3012,6 +3079,9 @@ export interface components {
             rung: "state";
         } | {
             /** @constant */
+            rung: "manager";
+        } | {
+            /** @constant */
             rung: "log";
         });
         /** @description One rung of a ladder. */
@@ -3213,12 +3283,16 @@ export interface components {
         Seen: {
             /** @description When it was last looked at. */
             as_of: components["schemas"]["Timestamp"];
+            /** @description What it was when its host was last within reach, where it is not now (R19). */
+            last_known?: components["schemas"]["LastKnown"] | null;
             /**
              * @description A forbidden line in its log, which keeps it ailing until its next start or until somebody
              *     acknowledges it with a reason (R17).
              * @default null
              */
             log_against: components["schemas"]["LogAgainst"] | null;
+            /** @description What the host's service manager says of it, where that runs it: the first witness, beside its own ladder. */
+            manager?: components["schemas"]["UnitWord"] | null;
             /**
              * Format: uint32
              * @description Its main process, where one is known.
@@ -3332,7 +3406,7 @@ export interface components {
             yields_to: components["schemas"]["Address"][];
         };
         /** @description What carries a service. */
-        ServiceRunner: components["schemas"]["ProcessSpec"] | components["schemas"]["CommandsSpec"];
+        ServiceRunner: components["schemas"]["ProcessSpec"] | components["schemas"]["CommandsSpec"] | components["schemas"]["SystemdSpec"];
         /** @description What a line of a procedure says for its own steps, over what their services say. */
         Settings: {
             /**
@@ -4255,6 +4329,13 @@ export interface components {
              */
             usually: components["schemas"]["Span"] | null;
         };
+        /** @description A unit of the host's service manager. */
+        SystemdSpec: {
+            /** @description Whether it should come up by itself at boot, where the estate says. */
+            at_boot?: boolean | null;
+            /** @description Its whole name, with what kind it is: `nginx.service`. */
+            unit: string;
+        };
         /** @description That this server acts on a host from now on, and no other. */
         TakeOver: {
             /** @description The host. */
@@ -4345,6 +4426,51 @@ export interface components {
         };
         /** @description What an unanswered question means. */
         Unanswered: "yes" | "no" | "failed";
+        /** @description What the manager says of a unit: the first of two witnesses, beside the service's own ladder. */
+        UnitWord: {
+            /** @description `active`, `reloading`, `inactive`, `failed`, `activating`, `deactivating`. */
+            active: string;
+            /** @description Whether it comes up at boot: `enabled`, `disabled`, `static`, `masked`, … */
+            at_boot: string;
+            /** @description A condition in its definition was not met when it was last to be started. */
+            condition_unmet: boolean;
+            /**
+             * Format: int32
+             * @description The exit code of its main process, where that ended by itself.
+             */
+            exit_code?: number | null;
+            /** @description Whether processes of it are left. */
+            has_processes: boolean;
+            /** @description Which of its runs this is. */
+            invocation: string;
+            /** @description Whether its definition could be loaded: `loaded`, `not-found`, `masked`, `bad-setting`, `error`. */
+            load: string;
+            /**
+             * Format: uint32
+             * @description Its main process.
+             */
+            main_pid?: number | null;
+            /** @description Its definition on disk is newer than what the manager goes by. */
+            reread_due: boolean;
+            /**
+             * Format: uint32
+             * @description How often the manager has started it again by itself since it was started.
+             */
+            restarts: number;
+            /** @description How it ended the last time: `success`, `exit-code`, `signal`, `timeout`, … */
+            result: string;
+            /**
+             * Format: int32
+             * @description The signal that ended its main process.
+             */
+            signal?: number | null;
+            /** @description Since when it is in this state. */
+            since?: components["schemas"]["Timestamp"] | null;
+            /** @description The finer state, such as `running` or `auto-restart`. */
+            sub: string;
+            /** @description The unit. */
+            unit: string;
+        };
         /** @description A value: text or a whole number. */
         ValueFile: string | number;
         /** @description What a look at a rung came to (R14). */

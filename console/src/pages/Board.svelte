@@ -5,6 +5,7 @@
   import { live } from '../lib/live.svelte';
   import { router } from '../lib/router.svelte';
   import { rowHue } from '../lib/states';
+  import { clock, ms } from '../lib/time';
   import BoardTable from '../parts/BoardTable.svelte';
 
   const board = $derived(live.board);

@@ -588,7 +588,7 @@ mod tests {
     fn a_reader_begins_where_an_act_was_given(#[case] position: u64, #[case] before: usize, #[case] wanted: &[&str]) {
         let log = log("one\ntwo\nthree\nfour\n");
         let file = mark_logs(std::slice::from_ref(&log.path))[&log.path].file;
-        let mut follow = LogFollow::since(&log.path, LogMark { file, position }, before).unwrap();
+        let mut follow = LogFollow::since(&log.path, LogMark { file, position, ..LogMark::default() }, before).unwrap();
         let lines = follow.poll().unwrap();
         assert_eq!(texts(&lines), wanted);
         let whole = "one\ntwo\nthree\nfour\n";
@@ -602,7 +602,7 @@ mod tests {
     #[case::cut_short_since(None, 4_000)]
     fn a_log_that_is_another_by_now_is_read_from_its_begin(#[case] file: Option<(u64, u64)>, #[case] position: u64) {
         let log = log("one\ntwo\n");
-        let mut follow = LogFollow::since(&log.path, LogMark { file, position }, 0).unwrap();
+        let mut follow = LogFollow::since(&log.path, LogMark { file, position, ..LogMark::default() }, 0).unwrap();
         assert_eq!(texts(&follow.poll().unwrap()), ["one", "two"]);
     }
 }

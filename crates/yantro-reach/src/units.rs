@@ -2,7 +2,7 @@
 //! what terms it acts, and a wake whenever a unit changes.
 
 use std::{
-    collections::{BTreeMap, BTreeSet, HashMap},
+    collections::{BTreeSet, HashMap},
     sync::{Arc, Mutex, PoisonError, Weak},
     time::Duration,
 };
@@ -231,26 +231,6 @@ impl Units {
             queue.extend(relations.iter().flat_map(|r| list(&general, r)));
         }
         found
-    }
-
-    /// Every unit that the manager has in memory or on disk of some kinds, with what it says of each in short:
-    /// name, description, load state, active state, sub state.
-    pub async fn all(&self) -> Result<Vec<(String, String, String, String, String)>, String> {
-        type Row = (String, String, String, String, String, String, OwnedObjectPath, u32, String, OwnedObjectPath);
-        let rows: Vec<Row> = self.call(ROOT, MANAGER, "ListUnits", &()).await?;
-        Ok(rows.into_iter().map(|r| (r.0, r.1, r.2, r.3, r.4)).collect())
-    }
-
-    /// Where a unit's definition is, what orders it, and what it needs.
-    pub async fn described(&self, unit: &str) -> Result<BTreeMap<&'static str, Vec<String>>, String> {
-        let (general, _) = self.properties(unit).await?;
-        let mut out: BTreeMap<&'static str, Vec<String>> = BTreeMap::new();
-        for key in ["Requires", "BindsTo", "Wants", "After", "PartOf", "Conflicts"] {
-            out.insert(key, list(&general, key));
-        }
-        out.insert("FragmentPath", vec![text(&general, "FragmentPath")]);
-        out.insert("UnitFileState", vec![text(&general, "UnitFileState")]);
-        Ok(out)
     }
 
     /// A notification whenever one of these units changes, as long as it is held.

@@ -238,7 +238,7 @@ mod tests {
             source: "db.log".into(),
             says: format!("act {act}"),
             at: Timestamp::from_ms(i64::from(act)),
-            mark: LogMark { file: None, position },
+            mark: LogMark { position, ..LogMark::default() },
         }
     }
 

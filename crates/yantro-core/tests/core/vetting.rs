@@ -134,6 +134,7 @@ fn what_is_common_is_written_once_and_a_copy_says_what_differs() {
     let of = |a: &str| match &estate.services[&a.parse().unwrap()].runner {
         yantro_core::estate::ServiceRunner::Process(p) => (p.args.join(" "), p.env["LANE"].clone()),
         yantro_core::estate::ServiceRunner::Commands(_) => panic!("it is a process"),
+        other @ yantro_core::estate::ServiceRunner::Systemd(_) => panic!("{other:?}"),
     };
     assert_eq!(of("h/b.l"), ("--port 7 --copy l".to_owned(), "A".to_owned()));
     assert_eq!(of("h/b.r"), ("--port 8 --copy r".to_owned(), "B".to_owned()));
@@ -302,5 +303,82 @@ fn what_cannot_be_on_another_host_is_a_fault(#[case] is: &str, #[case] would_be:
     let text = FAR.replacen(is, would_be, 1);
     assert_ne!(text, FAR);
     let vetted = yantro_core::estate::vet(&text, "/srv/estate");
-    assert!(vetted.estate.is_none() && vetted.faults.iter().any(|f| f.code == code), "{:#?}", vetted.faults);
+    assert!(vetted.estate.is_none() && vetted.faults.iter().any(|f| f.kind == code), "{:#?}", vetted.faults);
+}
+
+const UNIT: &str = r#"
+[estate]
+name = "Sound"
+stands_for = "test"
+[host.pier]
+reach = "here"
+[service.db]
+host = "pier"
+run_by = "systemd"
+unit = "postgresql@15-main"
+at_boot = true
+logs = ["journal:cron.service"]
+ladder = [{ rung = "port", port = 5432 }]
+start = { must_see = ["ready"] }
+"#;
+
+#[test]
+fn a_unit_has_its_manager_for_a_first_witness_and_its_journal_for_a_log() {
+    use yantro_core::estate::{RungKind, ServiceRunner};
+    let estate = yantro_core::estate::vet(UNIT, "/srv").estate.expect("it is sound");
+    let db = &estate.services[&"pier/db".parse().unwrap()];
+    let ServiceRunner::Systemd(spec) = &db.runner else { panic!("{db:?}") };
+    assert_eq!(
+        (spec.unit.as_str(), spec.at_boot, spec.journal()),
+        ("postgresql@15-main.service", Some(true), "journal:postgresql@15-main.service".to_owned())
+    );
+    assert!(db.ladder[0].kind == RungKind::Manager && db.ladder[0].gone_after_stop);
+    assert_eq!(db.logs, ["journal:cron.service"], "a journal is no path");
+}
+
+#[rstest]
+#[case::no_units_name("\"postgresql@15-main\"", "\"a b\"", "bad-unit")]
+#[case::an_option("\"postgresql@15-main\"", "\"--now\"", "bad-unit")]
+#[case::of_a_process("run_by = \"systemd\"", "run_by = \"process\"\nprocess = { program = \"x\" }", "stray-key")]
+fn what_is_no_unit_is_a_fault(#[case] is: &str, #[case] would_be: &str, #[case] kind: &str) {
+    let vetted = yantro_core::estate::vet(&UNIT.replacen(is, would_be, 1), "/srv");
+    assert!(vetted.estate.is_none() && vetted.faults.iter().any(|f| f.kind == kind), "{:#?}", vetted.faults);
+}
+
+/// What a unit's manager would do past the plan (R38).
+#[rstest]
+#[case::nothing(&[], "force = \"ask\"", None, "")]
+#[case::something_beside(&["exporter.service"], "force = \"ask\"", None, "would stop exporter.service along with it")]
+#[case::named(&["exporter.service"], "force = \"ask\"", Some("pier:exporter.service"), "")]
+#[case::a_kill_that_is_not_allowed(&[], "force = \"never\"", None, "sooner than its patience")]
+fn the_managers_terms_are_held_against_a_plan(
+    #[case] too: &[&str],
+    #[case] force: &str,
+    #[case] along: Option<&str>,
+    #[case] refused: &str,
+) {
+    use yantro_core::{
+        graph::EstateGraph,
+        manager::UnitTerms,
+        sequence::{Request, Usual, Wish, plan},
+        state::{Facts, SeenState},
+        time::Span,
+    };
+    let text = format!("{UNIT}stop = {{ patience = \"2m\", {force} }}\n");
+    let estate = yantro_core::estate::vet(&text, "/srv").estate.expect("it is sound");
+    let db: yantro_core::name::Address = "pier/db".parse().unwrap();
+    let facts: Facts = [(db.clone(), SeenState::Proven)].into_iter().collect();
+    let request =
+        Request { wish: Wish::Stop, chosen: [db.clone()].into(), alone: false, left_standing: [].into(), below_keep_up: [].into() };
+    let mut plan = plan(&estate, &EstateGraph::new(&estate), &facts, &Usual::default(), &request);
+    let terms = UnitTerms {
+        stop_within: Some(Span::secs(90)),
+        kills: true,
+        stops_too: too.iter().map(|u| (*u).to_owned()).collect(),
+        ..UnitTerms::default()
+    };
+    plan.heed_managers(&estate, &[(db, terms)].into(), &along.map(str::to_owned).into_iter().collect());
+    let why: Vec<&str> = plan.obstacles.iter().map(|o| o.why.as_str()).collect();
+    assert!(if refused.is_empty() { why.is_empty() } else { why.len() == 1 && why[0].contains(refused) }, "{why:?}");
+    assert!(plan.remarks[0].contains("lets a stop take 1m 30s, and then kills it"), "{:?}", plan.remarks);
 }

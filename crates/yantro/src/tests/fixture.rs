@@ -71,6 +71,8 @@ impl Demo {
             rung_against: None,
             says: says.into(),
             pid: None,
+            manager: None,
+            last_known: None,
             log_against: None,
         }
     }
@@ -80,6 +82,7 @@ impl Demo {
             let service = &self.estate.services[address];
             let up = *state == SeenState::Proven;
             BoardRow {
+                notes: Vec::new(),
                 address: address.clone(),
                 title: service.title.clone(),
                 groups: service.groups.iter().map(ToString::to_string).collect(),
@@ -103,6 +106,8 @@ impl Demo {
             }
         };
         let host = |(name, h): (&yantro_core::name::HostName, &yantro_core::estate::Host)| HostRow {
+            reach: h.reach,
+            link: None,
             name: name.clone(),
             address: h.address.clone(),
             title: h.title.clone(),
