@@ -23,7 +23,6 @@ After=network.target redis-server.service
 Wants=redis-server.service
 
 [Service]
-DynamicUser=no
 User=www-data
 ExecStart=/opt/ferry/stand-in --name booking --listen @DESK@:8080 --needs @HARBOUR@:5432 --needs @DESK@:6379 --ready-after 400ms
 Restart=on-failure

@@ -13,8 +13,10 @@
   const notes = $derived(
     [
       row.failed_in_run ?? '',
-      row.seen.says,
+      // Two witnesses: the manager's word goes before the ladder's.
+      row.seen.manager && row.seen.state !== 'out-of-reach' && !row.seen.says.startsWith(row.seen.manager.active) ? `${row.seen.manager.active} (${row.seen.manager.sub})` : '',
       row.seen.last_known ? `last seen ${word(row.seen.last_known.state)}, ${age(ms(row.seen.last_known.at), asOf)} ago` : '',
+      row.seen.says,
       ...(row.notes ?? []),
       row.differs && typeof row.in_run !== 'number' && row.seen.state !== 'down' ? 'differs from expected' : '',
       row.intended_down && row.seen.state === 'down' ? row.intended_down : '',
@@ -48,7 +50,7 @@
   <td class="truncate text-ink2 max-md:p-0! max-md:text-[0px]" title={row.seen.says}>
     {#if row.restart_owed}<span class="text-accent">restart owed: {row.owed_because}</span>{#if notes.length > 0} · {/if}{/if}{notes.join(' · ')}
   </td>
-  <td class="whitespace-nowrap text-ink2">{age(ms(row.seen.as_of), asOf)}</td>
+  <td class="whitespace-nowrap text-ink2">{age(ms(row.seen.last_known?.at ?? row.seen.as_of), asOf)}</td>
   <td class="whitespace-nowrap">
     {#if row.in_run !== null && row.in_run !== undefined}
       <a class="text-accent underline" href="/runs/{row.in_run}">in run {row.in_run}</a>

@@ -429,7 +429,7 @@ impl Far {
             let _ = child.start_kill();
             let _ = child.wait().await;
             return Trouble {
-                why: format!("it stopped answering {} s ago", LOST_AFTER.as_secs()),
+                why: format!("nothing was heard from it for {} s", LOST_AFTER.as_secs()),
                 mend: "see whether the host is on, and its network".to_owned(),
             };
         }

@@ -275,8 +275,13 @@ impl Here {
         }
         // What was replaced while it runs is still mapped, under a name that is gone.
         let maps = std::fs::read_to_string(format!("/proc/{}/maps", pid?)).ok()?;
-        let gone = maps.lines().filter_map(|l| l.strip_suffix(" (deleted)")).filter_map(|l| l.split_ascii_whitespace().nth(5));
-        let replaced = gone.filter(|path| path.contains(".so") || path.starts_with('/')).find(|path| Path::new(path).exists());
+        // Programs and libraries are mapped to be executed; shared memory and the like is not, and is no concern here.
+        let gone = maps.lines().filter_map(|l| l.strip_suffix(" (deleted)")).filter_map(|l| {
+            let mut fields = l.split_ascii_whitespace();
+            fields.nth(1).filter(|may| may.contains('x'))?;
+            fields.nth(3)
+        });
+        let replaced = gone.filter(|path| path.starts_with('/')).find(|path| Path::new(path).exists());
         replaced.map(|path| format!("{path} was replaced while it runs"))
     }
 

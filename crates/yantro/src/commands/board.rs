@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use yantro_core::estate::Launch;
-use yantro_core::{name::Address, state::SeenState};
+use yantro_core::{manager::UnitWord, name::Address, state::SeenState};
 use yantro_engine::BoardView;
 use yantro_server::wire::{Relations as RelationsView, roughly};
 
@@ -121,6 +121,8 @@ pub(crate) fn show(board: &BoardView, only_differing: bool, say: &Say) {
             row.hands_off.is_some().then(|| "hands-off".to_owned()),
             (row.differs && row.in_run.is_none()).then(|| "differs from expected".to_owned()),
             row.in_run.map(|r| format!("in run {r}")),
+            // Two witnesses: the manager's word goes before the ladder's.
+            row.seen.manager.as_ref().filter(|_| row.seen.state != SeenState::OutOfReach).map(UnitWord::state),
             // Why its step failed says more than what a look finds since.
             row.failed_in_run.clone().or_else(|| Some(row.seen.says.clone())).filter(|s| !s.is_empty()),
         ];
@@ -132,7 +134,7 @@ pub(crate) fn show(board: &BoardView, only_differing: bool, say: &Say) {
             row.address.to_string(),
             row.title.clone(),
             tinted(tint, state),
-            marks::age(board.as_of.as_ms() - row.seen.as_of.as_ms()),
+            marks::age(board.as_of.as_ms() - row.seen.last_known.map_or(row.seen.as_of, |l| l.at).as_ms()),
             shows,
         ]);
     }
