@@ -570,8 +570,11 @@ impl Engine {
     /// Begins a run of a wish.
     pub async fn begin(&self, request: &BeginRequest, who: &str) -> Result<RunId, EngineError> {
         let (plan, loaded) = self.plan(request).await?;
-        let begun =
-            Begun { why: request.why.clone(), change: request.change.clone(), ..self.may_begin(plan, &loaded, &request.terms(), who)? };
+        let begun = Begun {
+            why: request.why.clone(),
+            change: request.change.clone(),
+            ..self.may_begin(plan, &loaded, &request.terms(), who).await?
+        };
         self.begin_so(begun).await
     }
 
@@ -586,13 +589,13 @@ impl Engine {
             why: request.why.clone(),
             change: request.change.clone(),
             from_line,
-            ..self.may_begin(plan, &loaded, &request.terms(), who)?
+            ..self.may_begin(plan, &loaded, &request.terms(), who).await?
         };
         self.begin_so(begun).await
     }
 
     /// How a run begins by a plan, where nothing stands in its way.
-    fn may_begin(&self, plan: Plan, loaded: &Loaded, terms: &Terms<'_>, who: &str) -> Result<Begun, EngineError> {
+    async fn may_begin(&self, plan: Plan, loaded: &Loaded, terms: &Terms<'_>, who: &str) -> Result<Begun, EngineError> {
         if let Some(by) = read(&self.shared.standstill).clone() {
             return Err(EngineError::Standstill(by));
         }
@@ -607,8 +610,16 @@ impl Engine {
         if let Some(stray) = terms.overrides.keys().find(|a| !acted_on.contains(*a)) {
             return Err(EngineError::StrayOverride(stray.clone()));
         }
+        let is_unit = |a: &Address| loaded.estate.services.get(a).is_some_and(|s| matches!(s.runner, ServiceRunner::Systemd(_)));
+        let of_unit = terms.overrides.iter().find(|(a, o)| is_unit(a) && (!o.env.is_empty() || o.args.is_some()));
+        if let Some((address, _)) = of_unit {
+            return Err(EngineError::UnitOverride(address.clone()));
+        }
         let hosts: BTreeSet<&HostName> =
             plan.sequence.steps.iter().filter(|s| s.kind() != StepKind::Await).filter_map(|s| s.host()).collect();
+        // Asked now: another server may have come to act there since the last round.
+        let described = hosts.iter().filter_map(|h| Some(((*h).clone(), loaded.estate.hosts.get(*h)?.clone())));
+        self.hands.ask_keepers(&described.collect()).await;
         for host in hosts {
             if let Some(why) = self.hands.kept(host) {
                 return Err(EngineError::HostKept { host: host.clone(), why });

@@ -100,6 +100,9 @@ pub enum EngineError {
     /// An override names what is not in the run.
     #[error("{0} is overridden, and is not acted on by this run")]
     StrayOverride(Address),
+    /// An override of what only the host's manager knows.
+    #[error("{0} is run by its host's manager: environment and arguments are its unit's")]
+    UnitOverride(Address),
     /// What is written for one run does not fit its service.
     #[error("what is put over {address} for this run does not fit: {}", .faults.iter().map(|f| f.message.as_str()).collect::<Vec<_>>().join("; "))]
     BadOverride {
@@ -177,6 +180,7 @@ impl EngineError {
             EngineError::NoStep { .. } => "see the plan for its steps".to_owned(),
             EngineError::NoRun(_) => "see the list of runs".to_owned(),
             EngineError::Refused(r) => r.hint().to_owned(),
+            EngineError::UnitOverride(_) => "change the unit and have it re-read, or leave the override out".to_owned(),
             EngineError::StrayOverride(_) => "choose it too, or leave the override out".to_owned(),
             EngineError::BadOverride { faults, .. } => faults.iter().map(|f| f.mend.as_str()).collect::<Vec<_>>().join("; "),
             EngineError::NoWrittenChange => "put it into the estate, or begin a run with it".to_owned(),

@@ -88,6 +88,7 @@ impl From<EngineError> for Problem {
             EngineError::Refused(Refusal::Stale { .. }) => (409, "stale-decision", "The decision answers a hold that is over"),
             EngineError::Refused(Refusal::NoReason { .. }) => (422, "no-reason", "A reason is needed"),
             EngineError::Refused(_) => (409, "refused", "The run does not take this now"),
+            EngineError::UnitOverride(_) => (422, "unit-override", "An override cannot reach a unit"),
             EngineError::StrayOverride(_) => (422, "stray-override", "An override is not part of this run"),
             EngineError::BadOverride { .. } | EngineError::NoWrittenChange => (422, "bad-override", "An override does not fit"),
             EngineError::NoReason(_) => (422, "no-reason", "A reason is needed"),

@@ -131,6 +131,9 @@ fn what_the_manager_would_move_along_refuses_the_plan_until_it_is_named() {
     let told = yantro_e2e::told(&refused);
     assert!(!refused.status.success() && told.contains("exporter.service") && told.contains("--along pier:exporter.service"), "{told}");
     assert!(told.contains("the manager lets a stop take 5s, and then kills it; our patience is 30s"), "{told}");
+    let refused =
+        yantro_e2e::told(&server.cli(&["stop", "fares", "--along", "pier:exporter.service", "--env", "pier/fares:LANE=A", "--yes"]));
+    assert!(refused.contains("environment and arguments are its unit's"), "{refused}");
     server.ok(&["stop", "fares", "--along", "pier:exporter.service", "--yes"]);
     assert_eq!(server.state("pier/fares"), "down");
 
