@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/adoptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Describe units of a host as services of the estate, in a new edition. */
+        post: operations["adopt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -116,6 +133,23 @@ export interface paths {
         };
         /** Whatever happens. */
         get: operations["events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/found": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look through a host for what could be described; with `describe`, how these units would be. */
+        get: operations["found"];
         put?: never;
         post?: never;
         delete?: never;
@@ -701,6 +735,18 @@ export interface components {
          *     Ordered by host, then service, then copy; ties everywhere are broken by this order.
          */
         Address: string;
+        /** @description Units of a host to be described as services of the estate. */
+        Adoption: {
+            /** @description The host. */
+            host: components["schemas"]["HostName"];
+            /** @description The units, by their whole names. */
+            units: string[];
+            /**
+             * @description Why.
+             * @default null
+             */
+            why: string | null;
+        };
         /** @description Something an operator may do now, and what it leads to. */
         Allowed: {
             /**
@@ -1817,6 +1863,18 @@ export interface components {
             /** @description Its state. */
             state: components["schemas"]["SeenState"];
         };
+        /** @description A listening port. */
+        FoundPort: {
+            /** @description The local address. */
+            on: string;
+            /**
+             * Format: uint16
+             * @description The port.
+             */
+            port: number;
+            /** @description The process that holds it, where it can be seen. */
+            process?: string | null;
+        };
         /** @description Which process a service was found as: its number, and when it started tell it from any other of this boot. */
         FoundProcess: {
             /**
@@ -1829,6 +1887,30 @@ export interface components {
              * @description Its start, in clock ticks since boot.
              */
             started: number;
+        };
+        /** @description A service of the host's manager. */
+        FoundUnit: {
+            /** @description Units that it begins after. */
+            after: string[];
+            /** @description Whether it comes up at boot: `enabled`, `disabled`, `static`, … */
+            at_boot: string;
+            /**
+             * @description What the estate calls it, where it is described already.
+             * @default null
+             */
+            described_as: components["schemas"]["Address"] | null;
+            /** @description Units that it needs. */
+            needs: string[];
+            /** @description Whether it is the system's own plumbing. */
+            plumbing: boolean;
+            /** @description Where it listens. */
+            ports: components["schemas"]["FoundPort"][];
+            /** @description Its state: `active (running)`. */
+            state: string;
+            /** @description What it says it is. */
+            title: string;
+            /** @description Its name. */
+            unit: string;
         };
         /** @description A change freeze that is on. */
         Frozen: {
@@ -1975,6 +2057,15 @@ export interface components {
             reach: components["schemas"]["Reach"];
             /** @description What people call it. */
             title?: string | null;
+        };
+        /** @description What was found on a host. */
+        HostSurvey: {
+            /** @description The host. */
+            host: components["schemas"]["HostName"];
+            /** @description What runs there. */
+            survey: components["schemas"]["Survey"];
+            /** @description The chosen units, as a piece of an estate file. */
+            toml: string;
         };
         /** @description What happens when a step fails (R28). */
         IfItFails: "hold" | "carry-on" | "put-back" | {
@@ -4329,6 +4420,13 @@ export interface components {
              */
             usually: components["schemas"]["Span"] | null;
         };
+        /** @description What runs on a host. */
+        Survey: {
+            /** @description Listening ports whose process belongs to none of them. */
+            others: components["schemas"]["FoundPort"][];
+            /** @description The services of its manager. */
+            units: components["schemas"]["FoundUnit"][];
+        };
         /** @description A unit of the host's service manager. */
         SystemdSpec: {
             /** @description Whether it should come up by itself at boot, where the estate says. */
@@ -4635,6 +4733,39 @@ export interface operations {
             };
         };
     };
+    adopt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Adoption"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoadOutcome"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     audit: {
         parameters: {
             query?: {
@@ -4840,6 +4971,38 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    found: {
+        parameters: {
+            query: {
+                on: string;
+                describe?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostSurvey"];
                 };
             };
             /** @description What went wrong. */

@@ -5,7 +5,7 @@
   import { live } from '../lib/live.svelte';
   import { router } from '../lib/router.svelte';
   import { rowHue } from '../lib/states';
-  import { clock, ms } from '../lib/time';
+  import { clock, ms, roughly } from '../lib/time';
   import BoardTable from '../parts/BoardTable.svelte';
 
   const board = $derived(live.board);
@@ -102,6 +102,9 @@
 {/if}
 {#each (board?.hosts ?? []).filter((h) => h.link && !h.link.up) as h (h.name)}
   <p class="mt-3 border border-line bg-sunk px-3 py-2" role="alert"><b>{h.name} is out of reach</b> since {clock(ms(h.link!.since))}: {h.link!.why}.{#if h.link!.mend}<span class="block text-ink2">{h.link!.mend}</span>{/if}</p>
+{/each}
+{#each (board?.hosts ?? []).filter((h) => h.link?.up && Math.abs(h.link.clock_ahead_ms ?? 0) >= 2000) as h (h.name)}
+  <p class="mt-3 text-ink2">The clock of <b>{h.name}</b> is {roughly(Math.abs(h.link!.clock_ahead_ms!))} {h.link!.clock_ahead_ms! > 0 ? 'ahead of' : 'behind'} the server's.</p>
 {/each}
 {#each (board?.hosts ?? []).filter((h) => h.kept) as h (h.name)}
   <p class="mt-3 border border-alarm bg-alarm-soft px-3 py-2" role="alert"><b>{h.name} is not acted on:</b> {h.kept}. Once that is settled: <span class="font-mono">yantro take-over {h.name} --why …</span></p>

@@ -22,5 +22,6 @@ pub mod run;
 pub mod selection;
 pub mod sequence;
 pub mod state;
+pub mod survey;
 pub mod time;
 pub mod written;

@@ -29,6 +29,7 @@ use yantro_core::{
     selection,
     sequence::{Plan, Prefer, Request, StepKind, Usual, Wish, plan, plays::play_all, preflight},
     state::{Facts, SeenState},
+    survey::Survey,
     time::Span,
 };
 use yantro_reach::{Here, Hosts, LogLine, ReadLog};
@@ -38,6 +39,7 @@ use crate::{
     EngineError,
     board::{self, BoardView},
     clock::Clock,
+    editions::LoadRequest,
     hands::Hands,
     identity::Identity,
     locks::Locks,
@@ -229,6 +231,17 @@ pub struct LoadOutcome {
     pub procedures: Vec<ProcedureName>,
     /// Warnings.
     pub warnings: Vec<Fault>,
+}
+
+/// What was found on a host.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct HostSurvey {
+    /// The host.
+    pub host: HostName,
+    /// What runs there.
+    pub survey: Survey,
+    /// The chosen units, as a piece of an estate file.
+    pub toml: String,
 }
 
 /// How the engine is to be run.
@@ -487,6 +500,30 @@ impl Engine {
     /// What a file of a host has from a position on; see [`Hosts::read_from`].
     pub async fn read_from(&self, host: &HostName, path: &str, from: Option<u64>) -> Result<(u64, String), String> {
         self.hands.hosts.read_from(host, path, from).await
+    }
+
+    /// Looks through a host for what could be described, and says how the chosen would be.
+    pub async fn survey(&self, host: &HostName, chosen: &[String]) -> Result<HostSurvey, EngineError> {
+        let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
+        if !loaded.estate.hosts.contains_key(host) {
+            return Err(EngineError::NoHost(host.clone()));
+        }
+        let found = self.hands.hosts.survey(host).await.map_err(|why| EngineError::NoSurvey { host: host.clone(), why })?;
+        let survey = found.known_in(&loaded.estate, host);
+        if let Some(stray) = chosen.iter().find(|c| !survey.units.iter().any(|u| &u.unit == *c)) {
+            let units: Vec<&str> = survey.units.iter().map(|u| u.unit.as_str()).collect();
+            return Err(EngineError::NoUnit { unit: stray.clone(), hint: did_you_mean(stray, units.into_iter()) });
+        }
+        let toml = survey.describe(&loaded.estate, host, chosen);
+        Ok(HostSurvey { host: host.clone(), survey, toml })
+    }
+
+    /// Describes units of a host as services of the estate, in a new edition.
+    pub async fn adopt(&self, host: &HostName, units: &[String], why: Option<String>, who: &str) -> Result<LoadOutcome, EngineError> {
+        let found = self.survey(host, units).await?;
+        let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
+        let text = format!("{}\n\n{}", loaded.text.trim_end(), found.toml.trim_start());
+        self.load(LoadRequest { text, folder: loaded.folder.clone(), why, over_edits: false }, who).await
     }
 
     /// Opens a log on a host for a reader: so many lines before an act's position, or before its end.

@@ -145,6 +145,22 @@ pub enum EngineError {
     /// A host does not answer.
     #[error("host {0} is out of reach")]
     OutOfReach(HostName),
+    /// A host could not be looked through.
+    #[error("{host} could not be looked through: {why}")]
+    NoSurvey {
+        /// The host.
+        host: HostName,
+        /// Why.
+        why: String,
+    },
+    /// A host has no such unit.
+    #[error("there is no {unit} on that host")]
+    NoUnit {
+        /// What was named.
+        unit: String,
+        /// What may have been meant.
+        hint: String,
+    },
     /// There is nothing to acknowledge.
     #[error("no forbidden line is held against {0}")]
     NothingAgainst(Address),
@@ -190,6 +206,8 @@ impl EngineError {
             EngineError::HostKept { host, .. } => {
                 format!("end the other server, or if it is gone for good: yantro take-over {host} --why …")
             }
+            EngineError::NoSurvey { .. } => "see the board for how the host is reached".to_owned(),
+            EngineError::NoUnit { hint, .. } => hint.clone(),
             EngineError::OutOfReach(_) => "see the board for why, and how to mend it".to_owned(),
             EngineError::NoHost(_) => "see the board for the hosts there are".to_owned(),
             EngineError::NothingAgainst(_) => "see the board for what ails it".to_owned(),

@@ -25,7 +25,7 @@ pub use acts::ActMark;
 pub use board::{BoardRow, BoardView, HostRow};
 pub use clock::Clock;
 pub use editions::{Draft, DraftForecast, DraftRequest, EditOutcome, EditRequest, EditionRow, LoadRequest, ProcedureDifference};
-pub use engine::{BeginRequest, Engine, LoadOutcome, Loaded, Options, ProcedureRequest};
+pub use engine::{BeginRequest, Engine, HostSurvey, LoadOutcome, Loaded, Options, ProcedureRequest};
 pub use error::EngineError;
 pub use publish::{Published, Topic};
 pub use rehearse::{Rehearsal, RunForecast, SlowStep, WindowView, rehearse};

@@ -31,6 +31,7 @@ use yantro_core::{
     run::{ActEnd, ActKind, input::LogMark},
     sequence::StepKind,
     state::{Answer, Verdict},
+    survey::Survey,
     time::Timestamp,
 };
 
@@ -58,8 +59,11 @@ const PAUSES: (Duration, Duration) = (Duration::from_millis(200), Duration::from
 const WANTED_PAUSE: Duration = Duration::from_secs(1);
 /// An act waits so long for the link before it is given up, as long as it was never sent.
 const ACT_WAITS: Duration = Duration::from_secs(10);
-/// What was sent and never arrived is given again only within this time.
+/// What was sent and never arrived is given again only within this time, and only while its step has patience left: a
+/// run that holds by then must not see it begin.
 const GIVEN_AGAIN_WITHIN: Duration = Duration::from_secs(120);
+/// A force is given again within this time.
+const FORCED_AGAIN_WITHIN: Duration = Duration::from_secs(8);
 /// How long a look waits for a connection that is being made for the first time.
 const FIRST_WITHIN: Duration = Duration::from_secs(10);
 /// How long after it was lost a look waits for it to come back.
@@ -242,6 +246,16 @@ impl Drop for Asked {
 
 fn now() -> Timestamp {
     Timestamp::from_ms(SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64))
+}
+
+fn again_within(kind: ActKind, service: &Service) -> Duration {
+    let patience = match kind {
+        ActKind::Start | ActKind::Further | ActKind::Work | ActKind::Announce => service.start.patience.0,
+        ActKind::Stop | ActKind::Clear | ActKind::Evidence(_) => service.stop.patience.0,
+        ActKind::Reload => service.reload.as_ref().map_or(service.start.patience.0, |r| r.patience.0),
+        ActKind::Force => FORCED_AGAIN_WITHIN,
+    };
+    patience.min(GIVEN_AGAIN_WITHIN)
 }
 
 fn refused(trouble: Trouble) -> ActEnd {
@@ -557,7 +571,7 @@ impl Far {
             if sent {
                 let Ok(recorded) = conn.ask(Ask::Recorded { identity: identity.to_owned() }).answer::<Recorded>().await else { continue };
                 match recorded.map_err(|why| refused(Trouble { why, mend: "see the host's own log".to_owned() }))? {
-                    Recorded::Nothing if asked_at.elapsed() > GIVEN_AGAIN_WITHIN => {
+                    Recorded::Nothing if asked_at.elapsed() > again_within(kind, service) => {
                         // Too late to be given now; and what may still be on its way must not arrive either.
                         match self.surely::<bool>(|| Ask::Burn { identity: identity.to_owned() }).await {
                             Ok(true) => {
@@ -668,6 +682,7 @@ impl Far {
     /// Climbs until dropped, over any loss of the link.
     pub(crate) async fn climb(&self, mut climb: Climb, mut report: impl FnMut(Report)) {
         let rungs = climb.service.ladder_of(climb.kind).len();
+        let since = climb.since;
         loop {
             let conn = match self.now_connected() {
                 Ok(conn) => conn,
@@ -677,6 +692,8 @@ impl Far {
                     self.connected().await
                 }
             };
+            // What a file's time is held against is the host's own clock.
+            climb.since = self.by_its_clock(since);
             let mut asked = conn.ask(Ask::Climb(Box::new(climb.clone())));
             loop {
                 match asked.next().await {
@@ -696,10 +713,20 @@ impl Far {
         }
     }
 
+    /// One of our instants as the host's clock had it.
+    fn by_its_clock(&self, at: Timestamp) -> Timestamp {
+        Timestamp::from_ms(at.as_ms() + self.link.borrow().clock_ahead_ms.unwrap_or_default())
+    }
+
     /// Watches the logs of an act for forbidden lines, over any loss of the link.
     pub(crate) async fn watch_log(&self, service: &Service, kind: StepKind, marks: &BTreeMap<String, LogMark>) -> Option<Report> {
         let ask = || Ask::WatchLog { service: Box::new(service.clone()), kind, marks: marks.clone() };
         self.surely::<Option<Report>>(ask).await.ok().flatten()
+    }
+
+    /// Looks through the host.
+    pub(crate) async fn survey(&self) -> Result<Survey, String> {
+        self.once(Ask::Survey {}).await.map_err(|e| e.to_string())?
     }
 
     /// On what terms the host's manager acts on units.
@@ -709,6 +736,7 @@ impl Far {
 
     /// Why services' restarts are owed by what lies on disk; nothing where the host does not answer.
     pub(crate) async fn owed_by_files(&self, services: Vec<(Service, Timestamp, Option<u32>)>) -> Vec<Option<String>> {
+        let services = services.into_iter().map(|(s, at, pid)| (s, self.by_its_clock(at), pid)).collect();
         match self.once(Ask::OwedByFiles { services }).await {
             Ok(Ok(owed)) => owed,
             _ => Vec::new(),

@@ -217,7 +217,7 @@ impl Here {
         let started = (spec.kind == ActKind::Start).then(|| (self.ours.clone(), spec.service.address.clone()));
         let leaving = prepared.stays.then(|| Leaving { way: &self.way_out, act: spec.identity, says: spec.service.address.to_string() });
         match &service_unit(spec.service) {
-            Some(unit) if matches!(spec.kind, ActKind::Start | ActKind::Reload) => {
+            Some(unit) if matches!(spec.kind, ActKind::Start | ActKind::Stop | ActKind::Reload) => {
                 let tell = self.with_managers_reason(unit.clone(), tell);
                 recorder::give(&self.recorder, order, folder, leaving, started, tell).await;
             }
@@ -235,6 +235,10 @@ impl Here {
                     ActNews::Ended(ActEnd::Exited { code, output }) if code != 0 => {
                         let word = units.look(&unit).await.map(|seen| seen.word);
                         let reason = match word {
+                            _ if output.lines().any(|l| l.starts_with("sudo:")) => {
+                                let said = output.lines().rev().find(|l| l.starts_with("sudo:")).unwrap_or_default();
+                                format!("\n{said}; allow the command in /etc/sudoers.d on the host, as docs/hosts.md has it\n")
+                            }
                             Ok(word)
                                 if word.active != "active"
                                     && (word.active == "failed" || word.load != "loaded" || word.result != "success") =>

@@ -14,6 +14,7 @@ use yantro_core::{
     run::{ActEnd, input::LogMark},
     sequence::StepKind,
     state::Answer,
+    survey::Survey,
     time::Timestamp,
 };
 
@@ -248,6 +249,14 @@ impl Hosts {
         match self.far(&service.address.host) {
             Some(far) => far.watch_log(service, kind, marks).await,
             None => self.here.watch_log(service, kind, marks).await,
+        }
+    }
+
+    /// Looks through a host.
+    pub async fn survey(&self, host: &HostName) -> Result<Survey, String> {
+        match self.far(host) {
+            Some(far) => far.survey().await,
+            None => self.here.survey().await,
         }
     }
 

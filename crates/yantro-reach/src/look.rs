@@ -15,6 +15,7 @@ use yantro_core::{
     name::HostName,
     sequence::Task,
     state::{Answer, Verdict},
+    survey::{FoundPort, Survey},
     time::Timestamp,
 };
 
@@ -258,6 +259,28 @@ impl Here {
         all
     }
 
+    /// Looks through this host: the manager's services with their ports, and the ports of nobody of them.
+    pub async fn survey(&self) -> Result<Survey, String> {
+        let mut services = self.units.services().await?;
+        let table = SocketTable::read().map_err(|e| format!("the socket table cannot be read: {e}"))?;
+        let mut others = Vec::new();
+        for socket in table.all() {
+            let holder = services.iter().find_map(|(_, pids)| sockets::holder(socket.inode, pids));
+            let holder = holder.or_else(|| sockets::any_holder(socket.inode));
+            let port = FoundPort { port: socket.port, on: socket.ip.to_string(), process: holder.map(procs::name) };
+            match services.iter_mut().find(|(_, pids)| holder.is_some_and(|h| pids.contains(&h))) {
+                Some((unit, _)) => unit.ports.push(port),
+                None => others.push(port),
+            }
+        }
+        for (unit, _) in &mut services {
+            unit.ports.sort();
+            unit.ports.dedup();
+        }
+        others.sort();
+        Ok(Survey { units: services.into_iter().map(|(unit, _)| unit).collect(), others })
+    }
+
     /// Why a running service's restart is owed by what lies on disk: its program, its configuration or a library
     /// is newer than its start (N56).
     pub fn owed_by_files(&self, service: &Service, started_at: Timestamp, pid: Option<u32>) -> Option<String> {
@@ -460,6 +483,11 @@ fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service
         ServiceRunner::Systemd(_) => true,
         ServiceRunner::Commands(_) => false,
     };
+    if holder.is_none() && is_own && !held_by_any && !nix::unistd::geteuid().is_root() {
+        return Answer::could_not(format!(
+            "port {port} is held, and this account may not see by whom: let the outpost run as root, or write `held_by_any = true`"
+        ));
+    }
     if held_by_any || !is_own {
         Answer::holds(format!("port {port} held by {named}"))
     } else {

@@ -291,6 +291,7 @@ async fn answer(here: &Here, ask: Ask, tell: Tell) -> Result<Value, String> {
             }
             Value::Null
         }
+        Ask::Survey {} => json!(here.survey().await?),
         Ask::Terms { units } => json!(here.terms(&units).await),
         Ask::OwedByFiles { services } => {
             let owed: Vec<Option<String>> = services.iter().map(|(s, at, pid)| here.owed_by_files(s, *at, *pid)).collect();

@@ -49,6 +49,11 @@ impl SocketTable {
         self.by_port.entry(port).or_default().push(Listener { ip, port, inode });
     }
 
+    /// Everybody who listens, by port.
+    pub fn all(&self) -> impl Iterator<Item = &Listener> {
+        self.by_port.values().flatten()
+    }
+
     /// Who listens on a port at an address. A socket for any address counts.
     pub fn listening(&self, port: u16, on: Option<IpAddr>) -> Vec<Listener> {
         let all = self.by_port.get(&port).map(Vec::as_slice).unwrap_or_default();

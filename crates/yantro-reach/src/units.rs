@@ -11,6 +11,7 @@ use futures::StreamExt;
 use tokio::sync::{Notify, OnceCell};
 use yantro_core::{
     manager::{UnitTerms, UnitWord},
+    survey::{FoundUnit, is_plumbing},
     time::{Span, Timestamp},
 };
 use zbus::{
@@ -238,5 +239,37 @@ impl Units {
         let Ok(path) = self.path(unit).await else { return };
         let Ok(bus) = self.bus().await else { return };
         bus.waiting.lock().unwrap_or_else(PoisonError::into_inner).entry(path.to_string()).or_default().push(Arc::downgrade(notify));
+    }
+}
+
+/// What the manager's services are, in short.
+impl Units {
+    /// Every service that the manager has loaded: its processes, and what it needs and begins after.
+    pub async fn services(&self) -> Result<Vec<(FoundUnit, Vec<u32>)>, String> {
+        type Row = (String, String, String, String, String, String, OwnedObjectPath, u32, String, OwnedObjectPath);
+        let rows: Vec<Row> = self.call(ROOT, MANAGER, "ListUnits", &()).await?;
+        let mut all = Vec::new();
+        for (unit, title, load, ..) in rows {
+            if load != "loaded" || !unit.ends_with(".service") {
+                continue;
+            }
+            let (Ok((general, _)), Ok(seen)) = (self.properties(&unit).await, self.look(&unit).await) else { continue };
+            let set =
+                |keys: &[&str]| keys.iter().flat_map(|k| list(&general, k)).filter(|u| u.ends_with(".service")).collect::<BTreeSet<_>>();
+            let found = FoundUnit {
+                title,
+                state: seen.word.state(),
+                at_boot: seen.word.at_boot.clone(),
+                ports: Vec::new(),
+                needs: set(&["Requires", "BindsTo", "Wants"]),
+                after: set(&["After"]),
+                plumbing: is_plumbing(&unit),
+                described_as: None,
+                unit,
+            };
+            all.push((found, seen.pids));
+        }
+        all.sort_by(|(a, _), (b, _)| a.unit.cmp(&b.unit));
+        Ok(all)
     }
 }

@@ -109,6 +109,8 @@ pub enum Ask {
         /// The units.
         units: Vec<String>,
     },
+    /// Looks through the host; the answer is what was found.
+    Survey {},
     /// Why services' restarts are owed by what lies on disk.
     OwedByFiles {
         /// Each with its start and its process.

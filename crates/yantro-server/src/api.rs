@@ -9,14 +9,14 @@ use serde::Deserialize;
 use yantro_core::{
     estate::{Launch, Severity, launch, vet},
     graph::Toward,
-    name::{ProcedureName, did_you_mean},
+    name::{HostName, ProcedureName, did_you_mean},
     run::{Decision, RunId, input::Stamped},
     selection,
     sequence::{Plan, StepId, plays::play_all},
 };
 use yantro_engine::{
-    BeginRequest, BoardView, Comparison, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, Engine, EngineError, LoadOutcome,
-    LoadRequest, Loaded, ProcedureDifference, ProcedureRequest, Rehearsal, RunForecast, RunView,
+    BeginRequest, BoardView, Comparison, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, Engine, EngineError, HostSurvey,
+    LoadOutcome, LoadRequest, Loaded, ProcedureDifference, ProcedureRequest, Rehearsal, RunForecast, RunView,
 };
 
 use crate::{
@@ -61,6 +61,8 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/runs/{run}/taken", web::post().to(take_on))
         .route("/acknowledgements", web::post().to(acknowledge))
         .route("/take-overs", web::post().to(take_over))
+        .route("/found", web::get().to(found))
+        .route("/adoptions", web::post().to(adopt))
         .route("/standstill", web::post().to(standstill))
         .route("/audit", web::get().to(audit))
         .route("/logs", web::get().to(follow::logs))
@@ -372,6 +374,24 @@ async fn take_over(engine: web::Data<Engine>, who: Who, body: web::Json<TakeOver
     let TakeOver { host, why } = body.into_inner();
     engine.take_over(&host, &who.0, &why).await?;
     Ok(web::Json(engine.board()))
+}
+
+#[derive(Deserialize)]
+struct FoundOn {
+    /// The host.
+    on: HostName,
+    /// Units to be described, with commas between.
+    describe: Option<String>,
+}
+
+async fn found(engine: web::Data<Engine>, asked: web::Query<FoundOn>) -> Answer<HostSurvey> {
+    let chosen: Vec<String> = asked.describe.iter().flat_map(|d| d.split(',')).filter(|u| !u.is_empty()).map(str::to_owned).collect();
+    Ok(web::Json(engine.survey(&asked.on, &chosen).await?))
+}
+
+async fn adopt(engine: web::Data<Engine>, who: Who, body: web::Json<Adoption>) -> Answer<LoadOutcome> {
+    let Adoption { host, units, why } = body.into_inner();
+    Ok(web::Json(engine.adopt(&host, &units, why, &who.0).await?))
 }
 
 async fn standstill(engine: web::Data<Engine>, who: Who, body: web::Json<StandstillRequest>) -> web::Json<BoardView> {

@@ -4,8 +4,8 @@ use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
 use yantro_core::{estate::Launch, run::input::Stamped, time::Timestamp};
 use yantro_engine::{
-    BeginRequest, BoardView, Comparison, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, LoadOutcome, ProcedureDifference,
-    ProcedureRequest, Rehearsal, Report, RunForecast, RunView,
+    BeginRequest, BoardView, Comparison, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, HostSurvey, LoadOutcome,
+    ProcedureDifference, ProcedureRequest, Rehearsal, Report, RunForecast, RunView,
 };
 
 use crate::{problem::Problem, wire::*};
@@ -105,6 +105,12 @@ pub fn document() -> Value {
     let taken = of_type::<TakeOver>(&mut g);
     let says = "Act on a host from now on, in the place of another server.";
     add("post", "/take-overs", "takeOver", says, &[], Some(taken), ok::<BoardView>(&mut g));
+    let on: &[(&str, &str, bool)] = &[("on", "string", true), ("describe", "string", false)];
+    let says = "Look through a host for what could be described; with `describe`, how these units would be.";
+    add("get", "/found", "found", says, on, None, ok::<HostSurvey>(&mut g));
+    let adopted = of_type::<Adoption>(&mut g);
+    let says = "Describe units of a host as services of the estate, in a new edition.";
+    add("post", "/adoptions", "adopt", says, &[], Some(adopted), ok::<LoadOutcome>(&mut g));
     let standstill = of_type::<StandstillRequest>(&mut g);
     add("post", "/standstill", "standstill", "Hold everything, or let it go on.", &[], Some(standstill), ok::<BoardView>(&mut g));
     add("get", "/audit", "audit", "The audit trail.", page, None, ok::<Vec<AuditLine>>(&mut g));

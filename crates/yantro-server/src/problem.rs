@@ -92,6 +92,8 @@ impl From<EngineError> for Problem {
             EngineError::StrayOverride(_) => (422, "stray-override", "An override is not part of this run"),
             EngineError::BadOverride { .. } | EngineError::NoWrittenChange => (422, "bad-override", "An override does not fit"),
             EngineError::NoReason(_) => (422, "no-reason", "A reason is needed"),
+            EngineError::NoSurvey { .. } => (409, "no-survey", "The host cannot be looked through"),
+            EngineError::NoUnit { .. } => (404, "no-unit", "There is no such unit"),
             EngineError::OutOfReach(_) => (409, "out-of-reach", "The host does not answer"),
             EngineError::NoHost(_) => (404, "no-host", "There is no such host"),
             EngineError::NothingAgainst(_) => (409, "nothing-against", "There is nothing to acknowledge"),

@@ -14,6 +14,19 @@ use yantro_core::{
 };
 use yantro_engine::RunSummary;
 
+/// Units of a host to be described as services of the estate.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Adoption {
+    /// The host.
+    pub host: HostName,
+    /// The units, by their whole names.
+    pub units: Vec<String>,
+    /// Why.
+    #[serde(default)]
+    pub why: Option<String>,
+}
+
 /// An estate to vet or to load.
 #[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]

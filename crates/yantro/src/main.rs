@@ -16,7 +16,7 @@ use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
 
-use commands::{acts, amend, attend, board, decisions, demo, estate, follow, logs, procedures, runs, serve};
+use commands::{acts, amend, attend, board, decisions, demo, estate, follow, logs, procedures, runs, serve, survey};
 
 /// Plans and runs stop, start and restart sequences across services that rely on each other, each step proven.
 #[derive(Parser)]
@@ -124,6 +124,8 @@ enum Command {
     Acknowledge(decisions::Acknowledge),
     /// Act on a host from now on, in the place of another server or of a copy of this one.
     TakeOver(decisions::TakeOver),
+    /// Look through a host: what runs there, and how it would be described.
+    LookThrough(survey::LookThrough),
     /// The one switch that holds every run.
     Standstill(decisions::Standstill),
     /// Show or follow the logs of several services together.
@@ -186,6 +188,7 @@ fn main() -> std::process::ExitCode {
         Command::GiveUp(c) => c.run(&cli.global, &say),
         Command::Acknowledge(c) => c.run(&cli.global, &say),
         Command::TakeOver(c) => c.run(&cli.global, &say),
+        Command::LookThrough(c) => c.run(&cli.global, &say),
         Command::Standstill(c) => c.run(&cli.global, &say),
         Command::Logs(c) => c.run(&cli.global, &say),
         Command::Trail(c) => c.run(&cli.global, &say),

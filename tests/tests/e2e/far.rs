@@ -188,3 +188,68 @@ fn an_outpost_that_is_killed_comes_again_and_the_run_goes_on() {
     until("no outpost is left", Duration::from_secs(20), || outposts(&pier).is_empty().then_some(()));
     assert_eq!(records(&pier, "db"), ["start", "ready"]);
 }
+
+/// An outpost that is installed there comes before one that is carried over; here one whose clock is an hour ahead.
+#[test]
+fn a_clock_that_is_an_hour_off_changes_no_proof() {
+    let Some(lab) = Lab::raise() else { return };
+    let wrapper = "#!/bin/sh\nYANTRO_OUTPOST_CLOCK=3600 exec /opt/ferry/outpost \"$@\"\n";
+    let spec = Spec {
+        files: vec![("/usr/local/lib/yantro/outpost".to_owned(), 0o755, wrapper.to_owned())],
+        programs: vec![
+            (program("yantro-stand-in"), "/opt/ferry/stand-in".to_owned()),
+            (program("yantro-outpost"), "/opt/ferry/outpost".to_owned()),
+        ],
+        prepare: "chmod 755 /opt/ferry/*; mkdir -p /var/log/ferry".to_owned(),
+        ..Spec::default()
+    };
+    let pier = lab.host("pier", 11, &spec);
+    let server = Server::with_estate(&estate(&lab, &[&pier], ""));
+    connected(&server, "pier");
+    server.ok(&["start", "app", "--yes"]);
+    server.ok(&["restart", "db", "--yes"]);
+    assert_eq!((server.state("pier/db").as_str(), server.state("pier/app").as_str()), ("proven", "proven"));
+    let board = server.ok(&["board"]);
+    assert!(board.contains("the clock of pier is") && board.contains("ahead of ours"), "{board}");
+    assert!(!board.contains("restart owed"), "files' times are held against its own clock: {board}");
+    assert_eq!(pier.run(&["ls", "/root/.cache/yantro"]).stdout, b"", "nothing was carried there");
+}
+
+#[test]
+fn a_full_disk_is_told_and_an_act_is_refused_before_anything_begins() {
+    let Some(lab) = Lab::raise() else { return };
+    let pier = raise(&lab, "pier", 11);
+    let server = Server::with_estate(&estate(&lab, &[&pier], ""));
+    connected(&server, "pier");
+    // What is written down of acts goes to a file system without room.
+    pier.ok(&["sh", "-c", "for d in /var/lib/yantro/*/acts; do mount -t tmpfs -o size=4k,nr_inodes=1 tmpfs $d; done"]);
+    let run = server.begin(&["start", "db"]);
+    let view = server.run_is(run, &["held"]);
+    assert!(view["held_because"].to_string().contains("No space left"), "{}", view["held_because"]);
+    assert!(records(&pier, "db").is_empty(), "nothing was begun");
+    pier.ok(&["sh", "-c", "for d in /var/lib/yantro/*/acts; do umount $d; done"]);
+    server.ok(&["again", &run.to_string()]);
+    server.run_is(run, &["finished"]);
+    assert_eq!(records(&pier, "db"), ["start", "ready"]);
+}
+
+#[test]
+fn a_host_that_is_gone_between_plan_and_act_holds_the_run() {
+    let Some(lab) = Lab::raise() else { return };
+    let (pier, quay) = (raise(&lab, "pier", 11), raise(&lab, "quay", 12));
+    let server = Server::with_estate(&estate(&lab, &[&pier, &quay], "").replace("300ms", "2s"));
+    connected(&server, "pier");
+    connected(&server, "quay");
+    let run = server.begin(&["start", "app"]);
+    until("db was started", Duration::from_secs(30), || records(&pier, "db").contains(&"start".to_owned()).then_some(()));
+    quay.cut_power();
+    let view = server.run_is(run, &["held"]);
+    assert!(view["held_because"].to_string().contains("quay"), "{}", view["held_because"]);
+    assert_eq!(server.state("pier/db"), "proven", "what is up stays up");
+    // On again, it goes on where it was.
+    quay.on();
+    connected(&server, "quay");
+    server.ok(&["again", &run.to_string()]);
+    server.run_is(run, &["finished"]);
+    assert_eq!(records(&quay, "app"), ["start", "ready"]);
+}

@@ -73,6 +73,17 @@ fn a_database_is_restarted_with_all_that_relies_on_it_over_three_hosts() {
     for wanted in ["systemctl", "--no-ask-password", "active (running)", "ready for connections", "journal:booking.service"] {
         assert!(run.contains(wanted), "{wanted} is not in {run}");
     }
+    // What runs there and is not described yet is found, described and taken in.
+    ferry.desk.ok(&["sh", "-c", "printf '[Unit]\\nDescription=Tide tables\\nRequires=redis-server.service\\n[Service]\\nExecStart=/opt/ferry/stand-in --name tides --listen 127.0.0.1:7100\\n' > /etc/systemd/system/tides.service; systemctl daemon-reload; systemctl start tides"]);
+    wait_until("it listens", || server.ok(&["look-through", "desk"]).contains("7100").then_some(()));
+    let found = server.ok(&["look-through", "desk"]);
+    assert!(found.contains("desk/booking") && found.contains("Tide tables") && !found.contains("systemd-journald"), "{found}");
+    assert!(server.ok(&["look-through", "desk", "--everything"]).contains("systemd-journald"));
+    let toml = server.ok(&["look-through", "desk", "--describe", "tides"]);
+    assert!(toml.contains("[service.tides]") && toml.contains("port = 7100") && toml.contains("desk/sessions"), "{toml}");
+    server.ok(&["look-through", "desk", "--adopt", "tides", "--why", "found on the desk"]);
+    proven(&server, &["desk/tides"]);
+    assert!(server.ok(&["editions"]).contains("found on the desk"));
     let logs = server.ok(&["logs", "booking"]);
     assert!(logs.contains("stopped") && logs.contains("another run of it"), "{logs}");
 }
@@ -172,4 +183,32 @@ fn the_board_hears_of_changes_and_says_what_differs_from_the_estate() {
     until("the run of it is over", Duration::from_secs(5), || {
         (pier.run(&["systemctl", "is-active", "fares"]).stdout != b"active\n").then_some(())
     });
+}
+
+#[test]
+fn an_account_with_the_least_rights_acts_through_sudo_where_that_is_allowed() {
+    let Some(lab) = Lab::raise() else { return };
+    if !std::path::Path::new("/usr/bin/sudo").exists() {
+        eprintln!("sudo is not installed here: this test is left out");
+        return;
+    }
+    let files = vec![("/etc/systemd/system/fares.service".to_owned(), 0o644, format!("[Service]\n{RUN}\n"))];
+    let programs = vec![(program("yantro-stand-in"), "/opt/ferry/stand-in".to_owned())];
+    let prepare = "chmod 755 /opt/ferry /opt/ferry/stand-in; useradd -m -s /bin/sh -G systemd-journal purser; mkdir -p /home/purser/.ssh; \
+        cp /root/.ssh/authorized_keys /home/purser/.ssh/; chown -R purser: /home/purser"
+        .to_owned();
+    let pier = lab.host("pier", 11, &Spec { files, programs, prepare, ..Spec::default() });
+    let ladder = "ladder = [{ rung = \"port\", port = 7001, on = \"127.0.0.1\", held_by_any = true }]\nstart = { must_see = [\"ready for connections\"] }\n";
+    let text = estate(&lab, ladder).replace("account = \"root\"", "account = \"purser\", sudo = \"acts\"");
+    let server = Server::with_estate(&text);
+    wait_until("it was looked at", || (server.state("pier/fares") == "down").then_some(()));
+    let run = server.begin(&["start", "fares"]);
+    let because = server.run_is(run, &["held"])["held_because"].to_string();
+    assert!(because.contains("sudo:") && because.contains("/etc/sudoers.d"), "{because}");
+    let allowed = "purser ALL=(root) NOPASSWD: /usr/bin/systemctl --no-ask-password start -- fares.service\n";
+    pier.ok(&["sh", "-c", &format!("umask 227; echo '{}' > /etc/sudoers.d/yantro", allowed.trim())]);
+    server.ok(&["again", &run.to_string()]);
+    server.run_is(run, &["finished"]);
+    proven(&server, &["pier/fares"]);
+    assert!(server.get(&format!("/runs/{run}")).to_string().contains("\"sudo\""), "the exact command is on record");
 }

@@ -15,6 +15,8 @@ use crate::{
     say::{Say, Tint, tinted},
 };
 
+/// A clock that is off by so much is told.
+const CLOCK_OFF_MS: u64 = 2_000;
 /// What shows a state is cut here: it has a line of its own in `yantro show`.
 const SHOWN: usize = 78;
 
@@ -92,6 +94,12 @@ pub(crate) fn show(board: &BoardView, only_differing: bool, say: &Say) {
             let mend = link.mend.as_ref().map(|m| format!("\n  {m}")).unwrap_or_default();
             let why = link.why.as_deref().unwrap_or("not connected yet");
             say.line(tinted(Tint::Unreach, format!("{} is out of reach: {why}{mend}", host.name)));
+        }
+    }
+    for (host, ahead) in board.hosts.iter().filter_map(|h| Some((&h.name, h.link.as_ref().filter(|l| l.up)?.clock_ahead_ms?))) {
+        if ahead.unsigned_abs() >= CLOCK_OFF_MS {
+            let way = if ahead > 0 { "ahead of" } else { "behind" };
+            say.line(tinted(Tint::Moving, format!("the clock of {host} is {} {way} ours", roughly(ahead.unsigned_abs()))));
         }
     }
     for run in &board.open_runs {

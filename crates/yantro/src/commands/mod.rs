@@ -13,3 +13,4 @@ pub mod logs;
 pub mod procedures;
 pub mod runs;
 pub mod serve;
+pub mod survey;
