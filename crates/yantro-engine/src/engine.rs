@@ -512,7 +512,7 @@ impl Engine {
         let survey = found.known_in(&loaded.estate, host);
         if let Some(stray) = chosen.iter().find(|c| !survey.units.iter().any(|u| &u.unit == *c)) {
             let units: Vec<&str> = survey.units.iter().map(|u| u.unit.as_str()).collect();
-            return Err(EngineError::NoUnit { unit: stray.clone(), hint: did_you_mean(stray, units.into_iter()) });
+            return Err(EngineError::NoUnit { unit: stray.clone(), hint: did_you_mean(stray, units) });
         }
         let toml = survey.describe(&loaded.estate, host, chosen);
         Ok(HostSurvey { host: host.clone(), survey, toml })
