@@ -1,8 +1,6 @@
 //! What the end-to-end tests stand on: the built program in a folder of its own, on loopback
 //! addresses of its own, ended with everything it started when the test ends.
 
-pub mod host;
-
 use std::{
     fs,
     path::{Path, PathBuf},

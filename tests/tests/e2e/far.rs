@@ -253,3 +253,27 @@ fn a_host_that_is_gone_between_plan_and_act_holds_the_run() {
     server.run_is(run, &["finished"]);
     assert_eq!(records(&quay, "app"), ["start", "ready"]);
 }
+
+#[test]
+fn a_host_that_another_server_acts_on_is_left_alone_over_ssh_too() {
+    let Some(lab) = Lab::raise() else { return };
+    let pier = raise(&lab, "pier", 11);
+    let text = estate(&lab, &[&pier], "");
+    let (first, second) = (Server::with_estate(&text), Server::with_estate(&text));
+    connected(&first, "pier");
+    first.ok(&["start", "db", "--yes"]);
+    connected(&second, "pier");
+    // The host itself keeps who acts there.
+    let refused = second.cli(&["restart", "db", "--yes"]);
+    assert!(
+        !refused.status.success() && yantro_e2e::told(&refused).contains("another server acts there"),
+        "{}",
+        yantro_e2e::told(&refused)
+    );
+    assert_eq!(records(&pier, "db"), ["start", "ready"]);
+    second.ok(&["take-over", "pier", "--why", "the first is gone for good"]);
+    second.ok(&["restart", "db", "--yes"]);
+    let refused = first.cli(&["stop", "db", "--yes"]);
+    assert!(!refused.status.success(), "{}", yantro_e2e::told(&refused));
+    assert_eq!(records(&pier, "db"), ["start", "ready", "stop", "start", "ready"]);
+}
