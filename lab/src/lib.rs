@@ -196,7 +196,8 @@ impl Host<'_> {
         format!("yl{}-{}", self.lab.number, self.name)
     }
 
-    fn link(&self) -> String {
+    /// This machine's end of its link.
+    pub fn link(&self) -> String {
         format!("yl{}v{}", self.lab.number, self.number)
     }
 

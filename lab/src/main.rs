@@ -19,7 +19,7 @@ fn main() -> ExitCode {
     println!("raising three hosts …");
     let ferry = Ferry::raise(&lab, &beside.join("yantro-stand-in"));
     for host in [&ferry.harbour, &ferry.desk, &ferry.gate] {
-        println!("  {} at {}", host.name(), host.address());
+        println!("  {:<8} at {}, link {}", host.name(), host.address(), host.link());
     }
     let estate = lab.file("estate.toml");
     std::fs::write(&estate, Ferry::estate(&lab)).expect("there is room");
