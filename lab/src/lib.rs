@@ -100,7 +100,13 @@ impl Lab {
         let lab = Self { dir, number, names: Mutex::default(), _turn: turn };
         // What an earlier lab left when it was killed.
         let _ = run(&["ip", "link", "del", &lab.bridge()]);
-        must(&["ip", "link", "add", &lab.bridge(), "type", "bridge"]);
+        // Root without the right to make networks, in a container say.
+        let made = run(&["ip", "link", "add", &lab.bridge(), "type", "bridge"]);
+        if !made.as_ref().is_ok_and(|out| out.status.success()) {
+            let why = made.map_or_else(|e| e.to_string(), |out| String::from_utf8_lossy(&out.stderr).trim().to_owned());
+            eprintln!("no lab can be raised here (its network cannot be made: {why}): this is left out");
+            return None;
+        }
         must(&["ip", "addr", "add", &format!("{}/24", lab.address(1)), "dev", &lab.bridge()]);
         must(&["ip", "link", "set", &lab.bridge(), "up"]);
         must(&["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "lab", "-f", &lab.file("key").display().to_string()]);
