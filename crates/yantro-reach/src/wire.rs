@@ -195,6 +195,7 @@ impl Said {
     }
 
     /// `None` for what is none of ours: a greeting that the account's shell printed, say.
+    #[cfg(any(feature = "outpost", test))]
     pub fn read(line: &str) -> Option<Self> {
         #[derive(Deserialize)]
         struct Message {
@@ -231,6 +232,7 @@ pub(crate) enum Told {
 }
 
 impl Told {
+    #[cfg(any(feature = "outpost", test))]
     pub fn line(&self) -> String {
         let message = match self {
             Told::Ask(id, ask) => {
