@@ -135,6 +135,8 @@ async fn serve() {
     writer.abort();
 }
 
+/// The host's wall clock. `YANTRO_OUTPOST_CLOCK`, in seconds, makes one that is off: the clock of a namespace cannot be
+/// moved, and what a wrong one does has to be tried all the same.
 fn now_ms() -> i64 {
     let skew: i64 = std::env::var("YANTRO_OUTPOST_CLOCK").ok().and_then(|s| s.parse().ok()).unwrap_or(0);
     std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64) + skew * 1000
