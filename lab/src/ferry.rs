@@ -2,7 +2,10 @@
 
 use std::path::Path;
 
-use crate::{Host, Lab, Spec};
+use crate::{
+    Host, Lab, Spec,
+    controller::{ACCOUNT, Controller},
+};
 
 /// The three hosts, on.
 pub struct Ferry<'l> {
@@ -12,6 +15,8 @@ pub struct Ferry<'l> {
     pub desk: Host<'l>,
     /// nginx before the booking desk.
     pub gate: Host<'l>,
+    /// What gives all three their power.
+    pub controller: Controller,
 }
 
 /// The estate, but for the addresses of one lab.
@@ -33,6 +38,13 @@ TimeoutStopSec=20
 WantedBy=multi-user.target
 ";
 
+/// What patches a host in this scenario: it notes the set of patches, which counts from the next boot on.
+const PATCH: &str = "#!/bin/sh
+set -e
+echo \"$1\" > /opt/ferry/patches
+echo \"patches $1 are in; they count from the next boot on\"
+";
+
 const GATE_SITE: &str = "server {
   listen 80 default_server;
   location / { proxy_pass http://@DESK@:8080; proxy_connect_timeout 2s; }
@@ -48,7 +60,11 @@ impl<'l> Ferry<'l> {
         let file = |path: &str, text: String| (path.to_owned(), 0o644, text);
         let specs = [
             Spec {
-                files: vec![file("/etc/postgresql/15/main/conf.d/ferry.conf", "listen_addresses = '*'\nfsync = off\n".to_owned())],
+                files: vec![
+                    file("/etc/postgresql/15/main/conf.d/ferry.conf", "listen_addresses = '*'\nfsync = off\n".to_owned()),
+                    ("/opt/ferry/patch".to_owned(), 0o755, PATCH.to_owned()),
+                    file("/opt/ferry/patches", "2026.10\n".to_owned()),
+                ],
                 enable: vec!["postgresql".to_owned()],
                 mask: mask(&["postgresql"]),
                 prepare: "chown -R postgres:postgres /etc/postgresql/15/main/conf.d".to_owned(),
@@ -77,13 +93,20 @@ impl<'l> Ferry<'l> {
             let desk = scope.spawn(move || lab.host("desk", 12, &desk));
             let gate = scope.spawn(move || lab.host("gate", 13, &gate));
             let join = |host: std::thread::ScopedJoinHandle<'_, Host<'l>>| host.join().expect("a host of the lab comes up");
-            Self { harbour: join(harbour), desk: join(desk), gate: join(gate) }
+            let (harbour, desk, gate) = (join(harbour), join(desk), join(gate));
+            let controller = Controller::serve(lab, [harbour.machine(), desk.machine(), gate.machine()]);
+            std::fs::write(lab.file("controller-password"), format!("{}\n", ACCOUNT.1)).expect("there is room");
+            Self { harbour, desk, gate, controller }
         })
     }
 
     /// What the estate of a lab is.
-    pub fn estate(lab: &Lab) -> String {
+    pub fn estate(&self, lab: &Lab) -> String {
         fill(lab, ESTATE)
+            .replace("@CONTROLLER@", &self.controller.url())
+            .replace("@ACCOUNT@", ACCOUNT.0)
+            .replace("@BELIEVES@", &self.controller.certificate().display().to_string())
+            .replace("@PASSWORD@", &format!("file:{}", lab.file("controller-password").display()))
     }
 }
 

@@ -4,6 +4,7 @@
 //! Every host sees this machine's files through an overlay of its own. A lab has a bridge and a network 10.77.N.0/24
 //! of its own, which never leaves the machine.
 
+pub mod controller;
 pub mod ferry;
 
 use std::{
@@ -11,12 +12,18 @@ use std::{
     io,
     path::{Path, PathBuf},
     process::{Child, Command, Output, Stdio},
-    sync::{Mutex, PoisonError},
+    sync::{Arc, Mutex, PoisonError},
     time::{Duration, Instant},
 };
 
 /// What makes the namespaces a host. What stands in capitals between `@` is put in.
 const INIT: &str = include_str!("init.sh");
+/// Hosts must not share control groups: the manager of each would have its units in those of the others. Whoever runs this is
+/// put into groups of the host's own, where there are such, and becomes the program that follows.
+const INTO_GROUPS: &str = "n=$1; shift; for g in systemd unified pids devices freezer blkio cpu cpuacct; do \
+    d=/sys/fs/cgroup/$g/$n; mkdir -p $d 2>/dev/null && echo $$ > $d/cgroup.procs; done 2>/dev/null; exec \"$@\"";
+/// Takes them away again.
+const OUT_OF_GROUPS: &str = "find /sys/fs/cgroup/*/$1 -depth -type d -exec rmdir {} + 2>/dev/null";
 /// How long a host may take to come up, on a machine with much else to do.
 const UP_WITHIN: Duration = Duration::from_secs(60);
 
@@ -57,8 +64,15 @@ pub struct Spec {
 /// One host of a lab.
 pub struct Host<'l> {
     lab: &'l Lab,
-    name: String,
+    machine: Arc<Machine>,
     number: u8,
+}
+
+/// What a host is without its lab: what gets power and loses it.
+pub struct Machine {
+    name: String,
+    dir: PathBuf,
+    netns: String,
     outer: Mutex<Option<Child>>,
 }
 
@@ -129,7 +143,13 @@ impl Lab {
 
     /// Makes a host and turns it on; returns when its manager is through with booting and SSH answers.
     pub fn host(&self, name: &str, number: u8, spec: &Spec) -> Host<'_> {
-        let host = Host { lab: self, name: name.to_owned(), number, outer: Mutex::default() };
+        let machine = Machine {
+            name: name.to_owned(),
+            dir: self.dir.path().join(name),
+            netns: format!("yl{}-{name}", self.number),
+            outer: Mutex::default(),
+        };
+        let host = Host { lab: self, machine: Arc::new(machine), number };
         for below in ["up", "work", "root"] {
             fs::create_dir_all(host.dir().join(below)).expect("a folder can be made");
         }
@@ -193,42 +213,16 @@ pub fn until<T>(what: &str, within: Duration, mut is_so: impl FnMut() -> Option<
     }
 }
 
-impl Host<'_> {
-    fn dir(&self) -> PathBuf {
-        self.lab.dir.path().join(&self.name)
-    }
-
-    fn netns(&self) -> String {
-        format!("yl{}-{}", self.lab.number, self.name)
-    }
-
-    /// This machine's end of its link.
-    pub fn link(&self) -> String {
-        format!("yl{}v{}", self.lab.number, self.number)
-    }
-
+impl Machine {
     /// Its name.
     pub fn name(&self) -> &str {
         &self.name
     }
 
-    /// Its network address.
-    pub fn address(&self) -> String {
-        self.lab.address(self.number)
-    }
-
-    /// Turns it on, unless it is; returns once its manager is through with booting and its SSH server answers.
-    pub fn on(&self) {
-        self.power_on();
-        until(&format!("{} is up: {}", self.name, self.dir().join("console").display()), UP_WITHIN, || {
-            let state = self.run(&["systemctl", "is-system-running"]);
-            let state = String::from_utf8_lossy(&state.stdout).into_owned();
-            ["running", "degraded"].contains(&state.trim()).then_some(())
-        });
-        until(&format!("{} answers on SSH", self.name), UP_WITHIN, || {
-            let to = format!("{}:22", self.address()).parse().expect("an address");
-            std::net::TcpStream::connect_timeout(&to, Duration::from_secs(1)).ok()
-        });
+    /// Whether it has power and something runs on it.
+    pub fn is_on(&self) -> bool {
+        let mut outer = self.outer.lock().unwrap_or_else(PoisonError::into_inner);
+        outer.as_mut().is_some_and(|o| o.try_wait().is_ok_and(|s| s.is_none()))
     }
 
     /// Gives it power, unless it has; returns at once.
@@ -237,11 +231,13 @@ impl Host<'_> {
         if outer.as_mut().is_some_and(|o| o.try_wait().is_ok_and(|s| s.is_none())) {
             return;
         }
-        let console = File::create(self.dir().join("console")).expect("there is room");
-        let child = Command::new("nsenter")
-            .arg(format!("--net=/run/netns/{}", self.netns()))
+        self.card_is(true);
+        let console = File::create(self.dir.join("console")).expect("there is room");
+        let child = Command::new("sh")
+            .args(["-c", INTO_GROUPS, "group", &self.netns, "nsenter"])
+            .arg(format!("--net=/run/netns/{}", self.netns))
             .args(["unshare", "--pid", "--fork", "--mount", "--uts", "--ipc", "--cgroup", "--kill-child", "bash"])
-            .arg(self.dir().join("init"))
+            .arg(self.dir.join("init"))
             .stdin(Stdio::null())
             .stdout(console.try_clone().expect("a file can be shared"))
             .stderr(console)
@@ -264,6 +260,20 @@ impl Host<'_> {
         if let Some(mut outer) = self.outer.lock().unwrap_or_else(PoisonError::into_inner).take() {
             let _ = outer.wait();
         }
+        self.card_is(false);
+    }
+
+    /// A network card without power answers nobody.
+    fn card_is(&self, on: bool) {
+        let _ = run(&["ip", "-n", &self.netns, "link", "set", "eth0", if on { "up" } else { "down" }]);
+    }
+
+    /// Presses its power button for a moment: its manager shuts it down.
+    pub fn ask_to_shut_down(&self) {
+        if let Some(pid1) = self.pid1() {
+            // What systemd(1) takes for a power-off, as a button's event would have it.
+            unsafe { libc::kill(pid1, libc::SIGRTMIN() + 4) };
+        }
     }
 
     /// How its first process ended, once it has: `true` where it asked for a reboot, `false` where it turned itself off.
@@ -272,9 +282,56 @@ impl Host<'_> {
         let mut outer = self.outer.lock().unwrap_or_else(PoisonError::into_inner);
         let status = outer.as_mut()?.try_wait().ok()??;
         *outer = None;
+        self.card_is(false);
         use std::os::unix::process::ExitStatusExt;
         // `unshare` ends as what it waited for did, or says so by its exit code.
         Some(status.signal() == Some(libc::SIGHUP) || status.code() == Some(128 + libc::SIGHUP))
+    }
+}
+
+impl std::ops::Deref for Host<'_> {
+    type Target = Machine;
+    fn deref(&self) -> &Machine {
+        &self.machine
+    }
+}
+
+impl Host<'_> {
+    /// What of it a power controller has in hand.
+    pub fn machine(&self) -> Arc<Machine> {
+        Arc::clone(&self.machine)
+    }
+
+    fn dir(&self) -> PathBuf {
+        self.machine.dir.clone()
+    }
+
+    fn netns(&self) -> String {
+        self.machine.netns.clone()
+    }
+
+    /// This machine's end of its link.
+    pub fn link(&self) -> String {
+        format!("yl{}v{}", self.lab.number, self.number)
+    }
+
+    /// Its network address.
+    pub fn address(&self) -> String {
+        self.lab.address(self.number)
+    }
+
+    /// Turns it on, unless it is; returns once its manager is through with booting and its SSH server answers.
+    pub fn on(&self) {
+        self.power_on();
+        until(&format!("{} is up: {}", self.name, self.dir().join("console").display()), UP_WITHIN, || {
+            let state = self.run(&["systemctl", "is-system-running"]);
+            let state = String::from_utf8_lossy(&state.stdout).into_owned();
+            ["running", "degraded"].contains(&state.trim()).then_some(())
+        });
+        until(&format!("{} answers on SSH", self.name), UP_WITHIN, || {
+            let to = format!("{}:22", self.address()).parse().expect("an address");
+            std::net::TcpStream::connect_timeout(&to, Duration::from_secs(1)).ok()
+        });
     }
 
     /// Cuts it off from the network, or lets it back.
@@ -313,6 +370,7 @@ impl Host<'_> {
 impl Drop for Host<'_> {
     fn drop(&mut self) {
         self.cut_power();
+        let _ = run(&["sh", "-c", OUT_OF_GROUPS, "group", &self.netns()]);
         let _ = run(&["ip", "netns", "del", &self.netns()]);
         let _ = run(&["ip", "link", "del", &self.link()]);
     }

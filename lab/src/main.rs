@@ -22,7 +22,7 @@ fn main() -> ExitCode {
         println!("  {:<8} at {}, link {}", host.name(), host.address(), host.link());
     }
     let estate = lab.file("estate.toml");
-    std::fs::write(&estate, Ferry::estate(&lab)).expect("there is room");
+    std::fs::write(&estate, ferry.estate(&lab)).expect("there is room");
     let data = lab.file("data");
     let more: Vec<String> = std::env::args().skip(1).collect();
     // It gets Ctrl-C as we do, and ends by itself.
@@ -34,10 +34,16 @@ fn main() -> ExitCode {
             return ExitCode::FAILURE;
         }
     };
-    until("the server answers", Duration::from_secs(30), || {
+    let loaded = until("the server answers", Duration::from_secs(30), || {
         let load = Command::new(beside.join("yantro")).env("YANTRO_DATA", &data).arg("load").arg(&estate).output().ok()?;
-        load.status.success().then_some(())
+        // An estate with faults gets no better by waiting.
+        (load.status.success() || load.status.code() == Some(3)).then_some(load)
     });
+    if !loaded.status.success() {
+        eprintln!("{}{}", String::from_utf8_lossy(&loaded.stdout), String::from_utf8_lossy(&loaded.stderr));
+        let _ = serving.kill();
+        return ExitCode::FAILURE;
+    }
     println!("\nexport YANTRO_DATA={}\nThen, in another terminal:  yantro board  ·  yantro restart bookings-db\n", data.display());
     ignore_interrupts();
     let _ = serving.wait();

@@ -12,7 +12,7 @@ use std::{
 use serde_json::Value;
 
 /// How long a condition is waited for before a test fails: generous, since machines are shared.
-pub const PATIENCE: Duration = Duration::from_secs(60);
+pub const PATIENCE: Duration = Duration::from_secs(100);
 
 /// A program built beside this test.
 pub fn program(name: &str) -> PathBuf {
@@ -250,10 +250,22 @@ impl Server {
 
     /// Waits until a run is in one of these states, and gives its view.
     pub fn run_is(&self, run: u64, states: &[&str]) -> Value {
-        wait_until(&format!("run {run} is {}", states.join(" or ")), || {
+        let began = Instant::now();
+        loop {
             let view = self.get(&format!("/runs/{run}"));
-            states.iter().any(|s| view["state"] == *s).then_some(view)
-        })
+            if states.iter().any(|s| view["state"] == *s) {
+                return view;
+            }
+            if began.elapsed() > PATIENCE {
+                let steps = view["steps"].as_array().into_iter().flatten();
+                let open: Vec<String> = steps
+                    .filter(|s| !["ended", "waiting"].contains(&s["now"]["state"].as_str().unwrap_or_default()))
+                    .map(|s| format!("{}: {}", s["says"], s["now"]))
+                    .collect();
+                panic!("run {run} is not {} but {}: {}\n{}", states.join(" or "), view["state"], view["held_because"], open.join("\n"));
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
     }
 
     /// Begins a run without watching it, and gives its number.

@@ -12,7 +12,7 @@ use yantro_e2e::{Server, program, wait_until};
 use yantro_lab::{Host, Lab, Spec, until};
 
 /// A host with the stand-in, and what the estate calls it.
-fn raise<'l>(lab: &'l Lab, name: &str, number: u8) -> Host<'l> {
+pub(crate) fn raise<'l>(lab: &'l Lab, name: &str, number: u8) -> Host<'l> {
     let programs = vec![(program("yantro-stand-in"), "/opt/ferry/stand-in".to_owned())];
     let prepare = "chmod 755 /opt/ferry/stand-in; mkdir -p /var/log/ferry; useradd -m -s /bin/sh purser; \
         mkdir -p /home/purser/.ssh; cp /root/.ssh/authorized_keys /home/purser/.ssh/; chown -R purser: /home/purser/.ssh /var/log/ferry"
@@ -21,7 +21,7 @@ fn raise<'l>(lab: &'l Lab, name: &str, number: u8) -> Host<'l> {
 }
 
 /// An estate over these hosts: db on the first, app on the second relies on it.
-fn estate(lab: &Lab, hosts: &[&Host], more: &str) -> String {
+pub(crate) fn estate(lab: &Lab, hosts: &[&Host], more: &str) -> String {
     let mut text = "[estate]\nname = \"Sound\"\nstands_for = \"test\"\n".to_owned();
     for host in hosts {
         text.push_str(&format!(
@@ -56,16 +56,16 @@ relies_on = ["db"]
     text
 }
 
-fn link(server: &Server, host: &str) -> Value {
+pub(crate) fn link(server: &Server, host: &str) -> Value {
     let board = server.get("/board");
     board["hosts"].as_array().into_iter().flatten().find(|h| h["name"] == host).map(|h| h["link"].clone()).unwrap_or_default()
 }
 
-fn connected(server: &Server, host: &str) {
+pub(crate) fn connected(server: &Server, host: &str) {
     wait_until(&format!("{host} is connected: {}", link(server, host)), || (link(server, host)["up"] == true).then_some(()));
 }
 
-fn records(host: &Host, service: &str) -> Vec<String> {
+pub(crate) fn records(host: &Host, service: &str) -> Vec<String> {
     let text = String::from_utf8_lossy(&host.run(&["cat", &format!("/var/log/ferry/{service}.record")]).stdout).into_owned();
     text.lines().filter_map(|l| l.split(' ').next().map(str::to_owned)).collect()
 }

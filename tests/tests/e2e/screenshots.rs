@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use thirtyfour::prelude::*;
 use yantro_e2e::Server;
+use yantro_lab::{Lab, ferry::Ferry};
 
 use crate::browser::Browser;
 
@@ -60,7 +61,6 @@ async fn pictures_of_the_demo() {
     go("/plan?wish=restart&of=quay-1%2Ffares-db&below=gates").await;
     browser.see("Stops 13").await;
     picture(&browser, "plan").await;
-    tokio::task::block_in_place(|| terminal(&server, "terminal-preview", "yantro preview restart booking"));
     go("/procedures/patch-fares-db").await;
     browser.see("9 in 10 within").await;
     picture(&browser, "procedure").await;
@@ -132,9 +132,48 @@ async fn pictures_of_the_demo() {
     go("/runs").await;
     browser.see("finished").await;
     picture(&browser, "runs").await;
+    browser.close().await;
+    tokio::task::block_in_place(|| drop(server));
+}
+
+/// The pictures of the lab of real hosts; it takes root.
+#[tokio::test(flavor = "multi_thread")]
+#[ignore = "makes pictures: scripts/screenshots"]
+async fn pictures_of_the_lab() {
+    let Some(browser) = Browser::open(1280, 800).await else { return };
+    browser.driver.set_window_rect(0, 0, 1280, 800 + 139).await.unwrap();
+    let Some(lab) = tokio::task::block_in_place(Lab::raise) else { return };
+    let ferry = tokio::task::block_in_place(|| Ferry::raise(&lab, &yantro_e2e::program("yantro-stand-in")));
+    let tides = "printf '[Unit]\\nDescription=Tide tables\\nRequires=redis-server.service\\n[Service]\\nExecStart=/opt/ferry/stand-in --name tides \
+                 --listen 0.0.0.0:7100\\n' > /etc/systemd/system/tides.service; systemctl daemon-reload; systemctl start tides";
+    ferry.desk.ok(&["sh", "-c", tides]);
+    let server = tokio::task::block_in_place(|| {
+        let server = Server::with_estate(&ferry.estate(&lab));
+        crate::units::proven(&server, &crate::units::ALL);
+        crate::units::proven(&server, &["harbour/host", "desk/host", "gate/host"]);
+        server
+    });
+    browser.sign_in(&server).await;
+    theme(&browser, "light").await;
+    let base = server.base();
+    let go = async |path: &str| browser.driver.goto(format!("{base}{path}")).await.unwrap();
+    go("/hosts").await;
+    browser.see("Power-cycle").await;
+    picture(&browser, "hosts").await;
+    go("/hosts/desk").await;
+    browser.press("Take tides.service in").await;
+    browser.see("port = 7100").await;
+    picture(&browser, "look-through").await;
+    ferry.desk.ok(&["sh", "-c", "systemctl stop tides; rm /etc/systemd/system/tides.service; systemctl daemon-reload"]);
+    // The evening, looked at once the first host is off.
+    let run = tokio::task::block_in_place(|| {
+        let run = server.begin(&["carry-out", "evening-off", "--why", "the last boat is in"]);
+        server.run_is(run, &["finished"]);
+        run
+    });
     go(&format!("/runs/{run}")).await;
-    browser.see("finished").await;
-    picture(&browser, "run-finished").await;
+    browser.see("of 7 steps").await;
+    picture(&browser, "run-hosts").await;
     browser.close().await;
     tokio::task::block_in_place(|| drop(server));
 }

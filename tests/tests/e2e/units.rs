@@ -12,7 +12,7 @@ fn row(server: &Server, address: &str) -> Value {
     board["services"].as_array().into_iter().flatten().find(|r| r["address"] == address).cloned().unwrap_or_default()
 }
 
-fn proven(server: &Server, addresses: &[&str]) {
+pub(crate) fn proven(server: &Server, addresses: &[&str]) {
     for address in addresses {
         let began = std::time::Instant::now();
         while server.state(address) != "proven" {
@@ -22,7 +22,7 @@ fn proven(server: &Server, addresses: &[&str]) {
     }
 }
 
-const ALL: [&str; 4] = ["harbour/bookings-db", "desk/sessions", "desk/booking", "gate/front"];
+pub(crate) const ALL: [&str; 4] = ["harbour/bookings-db", "desk/sessions", "desk/booking", "gate/front"];
 
 #[test]
 fn a_database_is_restarted_with_all_that_relies_on_it_over_three_hosts() {
@@ -32,7 +32,7 @@ fn a_database_is_restarted_with_all_that_relies_on_it_over_three_hosts() {
         return;
     }
     let ferry = Ferry::raise(&lab, &program("yantro-stand-in"));
-    let server = Server::with_estate(&Ferry::estate(&lab));
+    let server = Server::with_estate(&ferry.estate(&lab));
     proven(&server, &ALL);
     // Two witnesses: the manager's word beside the ladder's.
     let seen = row(&server, "harbour/bookings-db")["seen"].clone();
@@ -84,6 +84,9 @@ fn a_database_is_restarted_with_all_that_relies_on_it_over_three_hosts() {
     server.ok(&["look-through", "desk", "--adopt", "tides", "--why", "found on the desk"]);
     proven(&server, &["desk/tides"]);
     assert!(server.ok(&["editions"]).contains("found on the desk"));
+    // The file that it was loaded from does not have it: that is told, not done.
+    let refused = server.exits(1, &["load", &server.path("estate.toml")]);
+    assert!(refused.contains("desk/tides"), "{refused}");
     let logs = server.ok(&["logs", "booking"]);
     assert!(logs.contains("stopped") && logs.contains("another run of it"), "{logs}");
 }
@@ -169,17 +172,28 @@ fn the_board_hears_of_changes_and_says_what_differs_from_the_estate() {
         "{}",
         row(&server, "pier/fares")
     );
-    pier.ok(&["systemctl", "enable", "--quiet", "fares"]);
+    // Put right by an act of its own, with its proof.
+    assert_eq!(row(&server, "pier/fares")["acts"], serde_json::json!(["at-boot-on"]));
+    let told = server.ok(&["act", "at-boot-on", "fares", "--why", "it is noticed after the next power cut", "--yes"]);
+    assert!(told.contains("finished"), "{told}");
+    assert_eq!(pier.ok(&["systemctl", "is-enabled", "fares"]).trim(), "enabled");
     wait_until("nothing differs", || row(&server, "pier/fares")["notes"].is_null().then_some(()));
     // A definition on disk that the manager has not read.
     pier.ok(&["sh", "-c", "sleep 1.1; echo '# changed' >> /etc/systemd/system/fares.service"]);
     wait_until("it is to be re-read", || {
         row(&server, "pier/fares")["notes"].to_string().contains("newer than what the manager").then_some(())
     });
+    server.ok(&["act", "re-read", "fares", "--yes"]);
+    wait_until("it is re-read", || row(&server, "pier/fares")["notes"].is_null().then_some(()));
+    let refused = server.exits(1, &["act", "at-boot", "fares", "--yes"]);
+    assert!(refused.contains("has no act \"at-boot\"") && refused.contains("at-boot-on"), "{refused}");
     // Ended past Yantro: the board sees it.
     pier.ok(&["systemctl", "kill", "--signal=KILL", "fares"]);
     wait_until("it is down", || (server.state("pier/fares") == "down").then_some(()));
     assert!(row(&server, "pier/fares")["seen"]["manager"]["signal"] == 9);
+    // At rest, too: what its manager knows of it can be changed.
+    server.ok(&["act", "at-boot-off", "fares", "--yes"]);
+    assert_eq!(String::from_utf8_lossy(&pier.run(&["systemctl", "is-enabled", "fares"]).stdout).trim(), "disabled");
     until("the run of it is over", Duration::from_secs(5), || {
         (pier.run(&["systemctl", "is-active", "fares"]).stdout != b"active\n").then_some(())
     });
