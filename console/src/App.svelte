@@ -3,6 +3,8 @@
   import { follow, router } from './lib/router.svelte';
   import Board from './pages/Board.svelte';
   import Difference from './pages/Difference.svelte';
+  import Host from './pages/Host.svelte';
+  import Hosts from './pages/Hosts.svelte';
   import Logs from './pages/Logs.svelte';
   import Map from './pages/Map.svelte';
   import Plan from './pages/Plan.svelte';
@@ -19,6 +21,7 @@
   let palette = $state(false);
   const run = $derived(/^\/runs\/(\d+)$/.exec(router.path)?.[1]);
 
+  const host = $derived(/^\/hosts\/([\w-]+)$/.exec(router.path)?.[1]);
   const report = $derived(/^\/runs\/(\d+)\/report$/.exec(router.path)?.[1]);
   const procedure = $derived(/^\/procedures\/([\w-]+)$/.exec(router.path)?.[1]);
   const edited = $derived(/^\/procedures\/([\w-]+)\/edit$/.exec(router.path)?.[1]);
@@ -59,6 +62,10 @@
 yantro load estate.toml</pre>
         <p class="mt-3">Or see one at work: <code class="font-mono">yantro demo</code></p>
       </Note>
+    {:else if host}
+      {#key host}<Host name={host} />{/key}
+    {:else if router.path === '/hosts'}
+      <Hosts />
     {:else if report}
       {#key report}<Report id={Number(report)} />{/key}
     {:else if edited}

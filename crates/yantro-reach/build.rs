@@ -56,6 +56,10 @@ fn build(source: &Path, carried: &Path, into: &Path, target: &str, is_static: bo
     for key in ["RUSTC_WRAPPER", "RUSTC_WORKSPACE_WRAPPER", "CARGO_ENCODED_RUSTFLAGS", "RUSTFLAGS", "CARGO_MAKEFLAGS", "MAKEFLAGS"] {
         cargo.env_remove(key);
     }
+    // Nor do this build's features: the outpost does not carry another outpost.
+    for (key, _) in env::vars().filter(|(key, _)| key.starts_with("CARGO_FEATURE_")) {
+        cargo.env_remove(key);
+    }
     if is_static {
         cargo.env("RUSTFLAGS", "-C target-feature=+crt-static");
     }

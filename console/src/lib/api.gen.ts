@@ -21,6 +21,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a run of a further act of services by itself. */
+        post: operations["beginAct"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/acts/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Work out a further act of services by itself, and touch nothing. */
+        post: operations["planAct"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/adoptions": {
         parameters: {
             query?: never;
@@ -62,7 +96,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How everything stands. */
+        /** How everything stands; with the version of an earlier answer as `since`, what is new. */
         get: operations["board"];
         put?: never;
         post?: never;
@@ -421,7 +455,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A run in full. */
+        /** A run in full; with the number of an event as `since`, only the steps that changed after it. */
         get: operations["run"];
         put?: never;
         post?: never;
@@ -631,6 +665,8 @@ export interface components {
         };
         /** @description How an act began. */
         ActBegun: {
+            /** @description For the stop of a host: the boot that it was in. A reboot is proven by another. */
+            boot?: string | null;
             /** @description The exact command, with references in the place of secrets. */
             command: string[];
             /** @description The working folder. */
@@ -728,6 +764,18 @@ export interface components {
             logs: components["schemas"]["LogEvidence"][];
             /** @description What was seen on its way up, rung by rung, with the time. */
             rungs: components["schemas"]["RungSeen"][];
+        };
+        /** @description A further act of services that is asked for by itself. */
+        ActRequest: {
+            /** @description The act's name, as their descriptions have it; units have `re-read`, `at-boot-on` and `at-boot-off` besides. */
+            act: string;
+            /** @description Of what: addresses, names, globs, `group:`, `host:` … */
+            of: string[];
+            /**
+             * @description Why.
+             * @default null
+             */
+            why: string | null;
         };
         /**
          * @description What a service copy is called: `host/service`, or `host/service.copy` where a host has several.
@@ -1137,6 +1185,8 @@ export interface components {
         };
         /** @description One service on the board. */
         BoardRow: {
+            /** @description Acts that would put right what its notes say, by name. */
+            acts?: string[];
             /** @description The service. */
             address: components["schemas"]["Address"];
             /** @description What can be done with it now. */
@@ -1194,6 +1244,8 @@ export interface components {
             estate: string;
             /** @description The hosts. */
             hosts: components["schemas"]["HostRow"][];
+            /** @description Every service whose host answers was looked at since then, and its row is as it was seen. */
+            looked_at: components["schemas"]["Timestamp"];
             /** @description Runs that have not ended. */
             open_runs: components["schemas"]["RunSummary"][];
             /** @description The services, by address. */
@@ -1204,6 +1256,13 @@ export interface components {
             standstill?: string | null;
             /** @description Why events cannot be stored, where that is so. */
             storage_trouble?: string | null;
+            /**
+             * Format: uint64
+             * @description Ask with it as `since` to be told only what is new.
+             */
+            version: number;
+            /** @description Whether all hosts and services are here; else only those that changed since the version asked with. */
+            whole: boolean;
         };
         /** @description Commands that carry a service. */
         CommandsSpec: {
@@ -1257,6 +1316,19 @@ export interface components {
              * @description How long the other took.
              */
             with_ms?: number | null;
+        };
+        /** @description A part of a power controller that speaks Redfish (DMTF DSP0266). */
+        Controller: {
+            /** @description The account. */
+            account?: string | null;
+            /** @description The file of certificates it is believed by. */
+            believes?: string | null;
+            /** @description Where it answers. */
+            controller: string;
+            /** @description The computer system or the outlet there, as a path. */
+            part: string;
+            /** @description Its password, as a reference. */
+            password?: string | null;
         };
         /** @description The way back of work. */
         Counter: {
@@ -1923,6 +1995,8 @@ export interface components {
         FurtherAct: {
             /** @description Exit codes that are fine. */
             accept_exits: number[];
+            /** @description Whether it may be given while the service is down, too: it is about what its manager knows of it. */
+            at_rest?: boolean;
             /** @description Whether it changes nothing, so that there is no way back to go. */
             changes_nothing: boolean;
             /** @description Program and arguments. */
@@ -2022,6 +2096,8 @@ export interface components {
             clock_ahead_ms?: number | null;
             /** @description How to mend that. */
             mend?: string | null;
+            /** @description No outpost can run there: what its plain shell cannot do. */
+            plain_shell?: string | null;
             /**
              * Format: uint64
              * @description A line there and back, in microseconds.
@@ -2047,6 +2123,8 @@ export interface components {
         HostRow: {
             /** @description Its network address. */
             address: string;
+            /** @description How the host itself is seen, where it can be acted on: down is off. */
+            itself?: components["schemas"]["SeenState"] | null;
             /** @description Why this server must not act on it, where that is so (R35). */
             kept?: string | null;
             /** @description How the link to it stands; nothing for the machine that the server runs on. */
@@ -2057,6 +2135,17 @@ export interface components {
             reach: components["schemas"]["Reach"];
             /** @description What people call it. */
             title?: string | null;
+        };
+        /** @description A host as a thing that is shut down, powered on and rebooted. */
+        HostSpec: {
+            /** @description What gives it power. */
+            power: components["schemas"]["Power"];
+            /** @description What reboots it, run on it. */
+            reboot: string[];
+            /** @description What a stop is just now: a reboot, from which it comes back by itself. */
+            reboots?: boolean;
+            /** @description What shuts it down, run on it; empty where its controller asks it to. */
+            shut_down: string[];
         };
         /** @description What was found on a host. */
         HostSurvey: {
@@ -2418,6 +2507,36 @@ export interface components {
         };
         /** @description A port: a number, or text that becomes one once `{name}` is put in. */
         PortFile: number | string;
+        /** @description What gives a host power and takes it away. */
+        Power: components["schemas"]["Controller"] | {
+            /** @description Where it is sent. */
+            broadcast: string;
+            /** @constant */
+            by: "wake";
+            /** @description The hardware address. */
+            mac: string;
+            /**
+             * Format: uint16
+             * @description To which port.
+             */
+            port: number;
+        } | {
+            /** @constant */
+            by: "commands";
+            /** @description Their environment; values may be references. */
+            env: {
+                [key: string]: string;
+            };
+            /** @description Takes it away. */
+            off: string[];
+            /** @description Gives it power. */
+            on: string[];
+            /** @description Says whether it has power. */
+            state: string[];
+        } | {
+            /** @constant */
+            by: "nobody";
+        };
         /** @description Which of the allowed orders is taken. */
         Prefer: "soonest" | "least-felt";
         /** @description A look taken before the first act. */
@@ -2722,7 +2841,7 @@ export interface components {
             start: number;
         };
         /** @description How a host is reached. */
-        Reach: "here" | "ssh";
+        Reach: "here" | "ssh" | "simulated";
         /** @description A plan rehearsed: with its forecast, the looks before the first act taken, and what each step would do. */
         Rehearsal: {
             /** @description Whether it could be begun now. */
@@ -3024,8 +3143,10 @@ export interface components {
             released: components["schemas"]["Address"][];
             /** @description How it stands. */
             state: components["schemas"]["RunState"];
-            /** @description The steps. */
+            /** @description The steps; where only what is new was asked for, those that changed since. */
             steps: components["schemas"]["StepView"][];
+            /** @description How many steps it has, and how many have ended. */
+            steps_in_all: number[];
             /** @description Who has it. */
             taken_by: string;
             /** @description What it does, in a few words. */
@@ -3036,6 +3157,8 @@ export interface components {
             };
             /** @description Who began it. */
             who: string;
+            /** @description Whether all steps are there. */
+            whole: boolean;
             /** @description Why. */
             why?: string | null;
             /** @description The window that it must fit. */
@@ -3070,6 +3193,15 @@ export interface components {
             rung: "connect";
             /** @description The address connected to. */
             to: string;
+        } | {
+            /** @constant */
+            rung: "power";
+        } | {
+            /** @constant */
+            rung: "reached";
+        } | {
+            /** @constant */
+            rung: "booted";
         } | {
             /** @constant */
             rung: "ping";
@@ -3204,6 +3336,12 @@ export interface components {
              * @default null
              */
             to: string | null;
+        } | {
+            /** @constant */
+            rung: "reached";
+        } | {
+            /** @constant */
+            rung: "booted";
         } | {
             /** @constant */
             rung: "ping";
@@ -3497,7 +3635,7 @@ export interface components {
             yields_to: components["schemas"]["Address"][];
         };
         /** @description What carries a service. */
-        ServiceRunner: components["schemas"]["ProcessSpec"] | components["schemas"]["CommandsSpec"] | components["schemas"]["SystemdSpec"];
+        ServiceRunner: components["schemas"]["ProcessSpec"] | components["schemas"]["CommandsSpec"] | components["schemas"]["SystemdSpec"] | components["schemas"]["HostSpec"] | components["schemas"]["Controller"] | components["schemas"]["Simulated"];
         /** @description What a line of a procedure says for its own steps, over what their services say. */
         Settings: {
             /**
@@ -3538,6 +3676,35 @@ export interface components {
         };
         /** @description Signals by which a process is asked to do something. */
         Signal: "TERM" | "INT" | "QUIT" | "HUP" | "USR1" | "USR2" | "WINCH";
+        /** @description How something behaves that is played. Times are those of the clock, the simulation's speed taken in. */
+        Simulated: {
+            /** @description Whether it is down to begin with. */
+            begins_down: boolean;
+            /**
+             * Format: uint32
+             * @description How many stops in a thousand are not heeded.
+             */
+            clings: number;
+            /**
+             * Format: uint32
+             * @description How many starts in a thousand come to nothing.
+             */
+            fails: number;
+            /**
+             * Format: uint64
+             * @description What chance is drawn from.
+             */
+            seed: number;
+            /**
+             * Format: uint32
+             * @description The spread of the logarithm of these times, in thousandths.
+             */
+            spread: number;
+            /** @description How long it takes to come up, half the time. */
+            starts: components["schemas"]["Span"];
+            /** @description How long it takes to go down, half the time. */
+            stops: components["schemas"]["Span"];
+        };
         /** @description A step that is much slower than usual. */
         SlowStep: {
             /** @description In a sentence. */
@@ -4053,8 +4220,8 @@ export interface components {
             end: "not-begun";
         };
         /**
-         * @description One step of a procedure. It says one thing to do: `stop`, `start`, `restart`, `reload`, `act`,
-         *     `bring_back`, `work`, `script`, `pause`, `until`, `until_time`, `question`, `look` or `announce`.
+         * @description One step of a procedure. It says one thing to do: `stop`, `start`, `restart`, `reload`, `shut_down`, `power_on`,
+         *     `reboot`, `power_cycle`, `act`, `bring_back`, `work`, `script`, `pause`, `until`, `until_time`, `question`, `look` or `announce`.
          */
         StepFile: {
             /**
@@ -4188,6 +4355,16 @@ export interface components {
              */
             pause_before: components["schemas"]["Span"] | null;
             /**
+             * @description The same, by their power.
+             * @default null
+             */
+            power_cycle: string[] | null;
+            /**
+             * @description Powers these hosts on.
+             * @default null
+             */
+            power_on: string[] | null;
+            /**
              * @description The look is taken before the first act of the whole procedure, and refuses it.
              * @default false
              */
@@ -4197,6 +4374,11 @@ export interface components {
              * @default null
              */
             question: components["schemas"]["PersonFile"] | null;
+            /**
+             * @description Reboots these hosts; all on them that was up, and all that relies on it, is down meanwhile and comes back.
+             * @default null
+             */
+            reboot: string[] | null;
             /**
              * @description Has these re-read their configuration.
              * @default null
@@ -4212,6 +4394,11 @@ export interface components {
              * @default null
              */
             script: string | null;
+            /**
+             * @description Shuts these hosts down, with all on them and all that relies on them.
+             * @default null
+             */
+            shut_down: string[] | null;
             /**
              * @description Starts these, with what they need.
              * @default null
@@ -4658,7 +4845,7 @@ export interface components {
             title: string;
         };
         /** @description What is wanted of a selection. */
-        Wish: "start" | "stop" | "restart" | "reload" | "bring-to-expected";
+        Wish: "start" | "stop" | "restart" | "reload" | "power-cycle" | "bring-to-expected";
         /** @description A command or a script. */
         Work: {
             /** @description Exit codes that are fine. */
@@ -4720,6 +4907,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BoardView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    beginAct: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunBegun"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    planAct: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanView"];
                 };
             };
             /** @description What went wrong. */
@@ -4800,7 +5053,9 @@ export interface operations {
     };
     board: {
         parameters: {
-            query?: never;
+            query?: {
+                since?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5548,7 +5803,9 @@ export interface operations {
     };
     run: {
         parameters: {
-            query?: never;
+            query?: {
+                since?: number;
+            };
             header?: never;
             path: {
                 run: number;

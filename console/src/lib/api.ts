@@ -4,6 +4,9 @@ import type { components } from './api.gen';
 export type Schemas = components['schemas'];
 export type BoardView = Schemas['BoardView'];
 export type BoardRow = Schemas['BoardRow'];
+export type HostRow = Schemas['HostRow'];
+export type HostSurvey = Schemas['HostSurvey'];
+export type FoundUnit = Schemas['FoundUnit'];
 export type RunView = Schemas['RunView'];
 export type StepView = Schemas['StepView'];
 export type RunSummary = Schemas['RunSummary'];
@@ -53,9 +56,9 @@ async function call<T>(method: 'GET' | 'POST', path: string, body?: unknown): Pr
 }
 
 export const api = {
-  board: () => call<BoardView>('GET', '/board'),
+  board: (since?: number) => call<BoardView>('GET', `/board${since ? `?since=${since}` : ''}`),
   look: () => call<BoardView>('POST', '/look'),
-  run: (id: number) => call<RunView>('GET', `/runs/${id}`),
+  run: (id: number, since?: number) => call<RunView>('GET', `/runs/${id}${since ? `?since=${since}` : ''}`),
   runs: (before?: number) => call<Schemas['RunPage']>('GET', `/runs?limit=50${before ? `&before=${before}` : ''}`),
   procedures: () => call<ProcedureSummary[]>('GET', '/procedures'),
   procedure: (name: string) => call<ProcedureView>('GET', `/procedures/${encodeURIComponent(name)}`),
@@ -73,7 +76,10 @@ export const api = {
   plan: (request: BeginRequest) => call<PlanView>('POST', '/plan', request),
   begin: (request: BeginRequest) => call<Schemas['RunBegun']>('POST', '/runs', request),
   decide: (run: number, decision: Schemas['DecisionRequest']) => call<RunView>('POST', `/runs/${run}/decisions`, decision),
+  act: (act: string, of: string, why: string) => call<Schemas['RunBegun']>('POST', '/acts', { act, of: [of], why: why || null }),
   acknowledge: (address: string, why: string) => call<BoardView>('POST', '/acknowledgements', { address, why }),
+  found: (on: string, describe: string[]) => call<HostSurvey>('GET', `/found?on=${encodeURIComponent(on)}${describe.length > 0 ? `&describe=${encodeURIComponent(describe.join(','))}` : ''}`),
+  adopt: (host: string, units: string[], why: string) => call<Schemas['LoadOutcome']>('POST', '/adoptions', { host, units, why: why || null }),
   standstill: (on: boolean) => call<BoardView>('POST', '/standstill', { on }),
   relations: (of: string) => call<Relations>('GET', `/relations?of=${encodeURIComponent(of)}`),
 };

@@ -1,5 +1,6 @@
 /** How everything stands, kept up to date from the event stream. */
 import { Refused, api, type BoardView } from './api';
+import { renewed } from './board';
 
 /** Silence of the stream longer than this is shown as a cut. */
 const SILENT_MS = 25_000;
@@ -8,6 +9,8 @@ export class Live {
   board = $state.raw<BoardView | null>(null);
   /** Milliseconds between this machine's clock and the server's. */
   skew = $state(0);
+  /** Everything that answers was looked at since then. */
+  lookedAt = $state(0);
   now = $state(Date.now());
   inTouchAt = $state(Date.now());
   cut = $state(false);
@@ -15,6 +18,8 @@ export class Live {
   /** What is said to those who do not see: thinned out. */
   spoken = $state('');
 
+  /** What of the board is known. No state: who begins to look must not begin anew with every look. */
+  #version: number | undefined;
   #source: EventSource | null = null;
   #wanted: ReturnType<typeof setTimeout> | null = null;
   #runListeners = new Set<(run: number) => void>();
@@ -62,7 +67,7 @@ export class Live {
 
   async refresh(): Promise<void> {
     try {
-      this.take(await api.board());
+      this.take(await api.board(this.#version));
       this.trouble = null;
     } catch (error) {
       if (error instanceof Refused) this.trouble = error;
@@ -72,7 +77,9 @@ export class Live {
 
   take(board: BoardView): void {
     this.skew = Date.parse(board.as_of) - Date.now();
-    this.board = board;
+    this.#version = board.version;
+    this.lookedAt = Date.parse(board.looked_at);
+    this.board = renewed(this.board, board);
     this.now = Date.now();
   }
 

@@ -3,11 +3,23 @@ import { Refused, api, type RunView } from './api';
 import { live } from './live.svelte';
 import { awaits } from './states';
 
+/** A run with the steps that are new put in; a whole one takes its place. */
+export function told(known: RunView | null, news: RunView): RunView {
+  if (news.whole || !known) return news;
+  if (news.steps.length === 0) return { ...news, steps: known.steps };
+  // Steps are numbered from 1 and never taken out.
+  const steps = [...known.steps];
+  for (const step of news.steps) steps[step.planned.id - 1] = step;
+  return { ...news, steps };
+}
+
 export class RunWatch {
   run = $state.raw<RunView | null>(null);
   refused = $state.raw<Refused | null>(null);
   /** The step whose evidence is shown: the one chosen, else one that awaits a decision, else the newest at work. */
   chosen = $state<number | null>(null);
+  /** What of it is known. No state: see the board's. */
+  #events: number | undefined;
   #again: ReturnType<typeof setTimeout> | null = null;
 
   constructor(readonly id: number) {}
@@ -28,13 +40,16 @@ export class RunWatch {
     if (this.chosen !== null) return this.chosen;
     const failed = steps.find((s) => awaits(s.now));
     if (failed) return failed.planned.id;
-    const newest = steps.filter((s) => s.now.began_at).sort((a, b) => (a.now.began_at! < b.now.began_at! ? 1 : -1))[0];
-    return newest?.planned.id ?? steps[0]?.planned.id ?? null;
+    let newest = steps[0];
+    for (const step of steps) if (step.now.began_at && step.now.began_at >= (newest?.now.began_at ?? '')) newest = step;
+    return newest?.planned.id ?? null;
   }
 
   async load(): Promise<void> {
     try {
-      this.run = await api.run(this.id);
+      const news = await api.run(this.id, this.#events);
+      this.run = told(this.run, news);
+      this.#events = news.events;
       this.refused = null;
     } catch (error) {
       if (!(error instanceof Refused)) throw error;

@@ -20,6 +20,7 @@ export interface Lane {
   /** When a person is asked. */
   asked: number | null;
   steps: number[];
+  views: StepView[];
 }
 
 export interface Score {
@@ -32,12 +33,20 @@ export interface Score {
 /** The heading over the lanes of work, waits, questions and looks. */
 export const BETWEEN = 'Between them';
 
+/** When all that a step waits for has ended. */
+function afterAll(waits: readonly { step: number }[], times: Map<number, { to: number }>, began: number): number {
+  let after = began;
+  for (const wait of waits) after = Math.max(after, times.get(wait.step)?.to ?? 0);
+  return after;
+}
+
 /** When each step would begin and end: begun ones as they were, others after what they wait for. */
 export function forecast(run: RunView, now: number): Map<number, { from: number; to: number }> {
   const times = new Map<number, { from: number; to: number }>();
   // Steps are numbered by rank: what one waits for has a lower number.
+  const began = ms(run.began_at);
   for (const { planned, now: step } of run.steps) {
-    const after = Math.max(ms(run.began_at), ...planned.waits.map((w) => times.get(w.step)?.to ?? 0));
+    const after = afterAll(planned.waits, times, began);
     const begun = step.began_at ? ms(step.began_at) : null;
     const from = begun ?? Math.max(after, run.ended_at ? after : now);
     const to = step.ended_at ? ms(step.ended_at) : Math.max(from + planned.usual_ms, begun ? now : 0);
@@ -49,8 +58,9 @@ export function forecast(run: RunView, now: number): Map<number, { from: number;
 /** When each step would have begun and ended had everything gone as usual. */
 export function usual(run: RunView): Map<number, { from: number; to: number }> {
   const times = new Map<number, { from: number; to: number }>();
+  const began = ms(run.began_at);
   for (const { planned } of run.steps) {
-    const from = Math.max(ms(run.began_at), ...planned.waits.map((w) => times.get(w.step)?.to ?? 0));
+    const from = afterAll(planned.waits, times, began);
     times.set(planned.id, { from, to: from + planned.usual_ms });
   }
   return times;
@@ -86,30 +96,21 @@ function shapesOf(view: StepView, now: number): Shape[] {
   return shapes;
 }
 
-/** Lays the score out. `now` is the server's time. */
-export function score(run: RunView, now: number): Score {
+/** Lays the score out. `now` is the server's time. Of a long run only the lanes in `within` are drawn. */
+export function score(run: RunView, now: number, within: readonly [number, number] = [0, Infinity]): Score {
   const over = run.ended_at ? ms(run.ended_at) : null;
   const at = over ?? now;
   const coming = forecast(run, at);
   const foreseen = usual(run);
   const lanes = new Map<string, Lane>();
   for (const view of run.steps) {
-    const id = view.planned.id;
     // What is no service's has a lane of its own, above those of the services.
     const address = view.planned.address ?? `${BETWEEN}/${view.says}`;
     const cut = address.indexOf('/');
-    const [host, name] = [address.slice(0, cut), address.slice(cut + 1)];
-    const lane: Lane = lanes.get(address) ?? { address, host, name, title: view.title, shapes: [], ghosts: [], failed: null, asked: null, steps: [] };
-    lanes.set(address, lane);
-    lane.steps.push(id);
-    lane.shapes.push(...shapesOf(view, at));
-    const ghost = foreseen.get(id);
-    // What was not planned at the begin has no forecast to stand before.
-    if (ghost && view.planned.usual_ms > 0 && view.planned.part === 'forward') lane.ghosts.push({ ...ghost, critical: view.planned.critical });
-    if (!view.now.began_at && view.now.state !== 'ended') {
-      const time = coming.get(id);
-      if (time) lane.shapes.push({ kind: 'ghost', from: time.from, to: Math.max(time.to, time.from + 200), step: id });
-    }
+    let lane = lanes.get(address);
+    if (!lane) lanes.set(address, (lane = { address, host: address.slice(0, cut), name: address.slice(cut + 1), title: view.title, shapes: [], ghosts: [], failed: null, asked: null, steps: [], views: [] }));
+    lane.steps.push(view.planned.id);
+    lane.views.push(view);
     if (asks(view.now)) lane.asked = at;
     if (awaits(view.now)) {
       const failed = view.now.acts.findLast((a) => a.failed)?.failed;
@@ -119,9 +120,26 @@ export function score(run: RunView, now: number): Score {
     }
   }
   const from = ms(run.began_at);
-  const ends = [...coming.values()].map((t) => t.to);
-  const to = Math.max(at, over ?? 0, ...ends, from + 2000);
+  let to = Math.max(at, over ?? 0, from + 2000);
+  for (const time of coming.values()) to = Math.max(to, time.to);
   const first = (lane: Lane): number => (lane.host === BETWEEN ? (lane.steps[0] ?? 0) : Number.MAX_SAFE_INTEGER);
   const all = [...lanes.values()].sort((a, b) => first(a) - first(b) || (a.address < b.address ? -1 : 1));
+  for (const lane of all.slice(within[0], within[1])) draw(lane, at, coming, foreseen);
   return { lanes: all, from, to: to + (to - from) * 0.04, now: over === null ? now : null };
+}
+
+type Times = Map<number, { from: number; to: number }>;
+
+function draw(lane: Lane, at: number, coming: Times, foreseen: Times): void {
+  for (const view of lane.views) {
+    const id = view.planned.id;
+    lane.shapes.push(...shapesOf(view, at));
+    const ghost = foreseen.get(id);
+    // What was not planned at the begin has no forecast to stand before.
+    if (ghost && view.planned.usual_ms > 0 && view.planned.part === 'forward') lane.ghosts.push({ ...ghost, critical: view.planned.critical });
+    if (!view.now.began_at && view.now.state !== 'ended') {
+      const time = coming.get(id);
+      if (time) lane.shapes.push({ kind: 'ghost', from: time.from, to: Math.max(time.to, time.from + 200), step: id });
+    }
+  }
 }

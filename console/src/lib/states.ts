@@ -1,8 +1,12 @@
 /** From states to words, hues and marks, in one place. */
 import type { BoardRow, SeenState, Step, StepView } from './api';
+import { deed } from './deeds';
 
 /** The word people read, with its spaces. */
 export const word = (state: string): string => state.replaceAll('-', ' ');
+
+/** With a capital, to begin a label. */
+export const upper = (text: string): string => `${text[0]?.toUpperCase() ?? ''}${text.slice(1)}`;
 
 /** The hue of a seen state: the name of a colour token. */
 export function hue(state: SeenState, differs = false): string {
@@ -87,5 +91,10 @@ export const awaits = (now: StepView['now']): boolean => now.state === 'failed' 
 /** What a step does, in a word. */
 export const act = (kind: string): string => (kind === 'await' ? 'wait for' : kind.startsWith('until') ? 'wait' : kind.replaceAll('-', ' '));
 
-/** The same, with the name of a further act. */
-export const does = (step: Pick<Step, 'kind' | 'task'>): string => (step.task?.kind === 'act' ? step.task.act : act(step.kind));
+/** The same, with the name of a further act, and in the words that hosts have. */
+export function does(step: Pick<Step, 'kind' | 'task'> & { address?: string | null; comes_back?: boolean }): string {
+  if (step.task?.kind === 'act') return step.task.act;
+  if (step.comes_back && step.kind === 'stop') return 'reboot';
+  if (step.comes_back && step.kind === 'start') return 'await return of';
+  return step.kind === 'start' || step.kind === 'stop' ? deed(step.kind, step.address) : act(step.kind);
+}

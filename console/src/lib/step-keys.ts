@@ -35,6 +35,7 @@ const WORK: Field[] = [
     fields: [f('title', 'Title'), f('work', 'Program and arguments, one a line', 'lines'), f('script', 'or a script', 'long'), f('patience', 'Patience')],
   }),
 ];
+const HOSTS = 'names of hosts, or *';
 const NAMED = 'addresses, names, globs, group:, host:';
 
 /** What a step can do: its key, its name in menus, and what can be said about it. */
@@ -43,6 +44,10 @@ export const DEEDS: Record<string, { name: string; short: string; is: Field; mor
   start: { name: 'Start', short: 'start', is: f('start', 'Start', 'words', { hint: NAMED }), more: SERVICES, begin: [] },
   restart: { name: 'Restart', short: 'restart', is: f('restart', 'Restart', 'words', { hint: NAMED }), more: SERVICES, begin: [] },
   reload: { name: 'Reload', short: 'reload', is: f('reload', 'Reload', 'words', { hint: NAMED }), more: SERVICES, begin: [] },
+  shut_down: { name: 'Shut hosts down', short: 'shut down', is: f('shut_down', 'Hosts', 'words', { hint: HOSTS }), more: SERVICES, begin: [] },
+  power_on: { name: 'Power hosts on', short: 'power on', is: f('power_on', 'Hosts', 'words', { hint: HOSTS }), more: SERVICES, begin: [] },
+  reboot: { name: 'Reboot hosts', short: 'reboot', is: f('reboot', 'Hosts', 'words', { hint: HOSTS }), more: SERVICES, begin: [] },
+  power_cycle: { name: 'Power-cycle hosts', short: 'power-cycle', is: f('power_cycle', 'Hosts', 'words', { hint: HOSTS }), more: SERVICES, begin: [] },
   bring_back: { name: 'Bring back as found', short: 'bring back', is: f('bring_back', 'What these steps took down', 'words', { hint: 'names of steps, or all' }), more: [], begin: ['all'] },
   act: { name: 'Further act', short: 'act', is: f('act', 'Act'), more: [f('of', 'Of', 'words', { hint: NAMED })], begin: 'drain' },
   work: { name: 'Work', short: 'work', is: f('work', 'Program and arguments, one a line', 'lines'), more: WORK, begin: ['/bin/true'] },

@@ -14,12 +14,13 @@
   const find = $derived(router.query.get('find') ?? '');
   let looking = $state(false);
 
+  const wanted = $derived(find.toLowerCase());
   const rows = $derived(
     (board?.services ?? []).filter(
       (r) =>
         (show !== 'differs' || r.differs) &&
         (show !== 'owed' || r.restart_owed) &&
-        (!find || `${r.address} ${r.title}`.toLowerCase().includes(find.toLowerCase())),
+        (!wanted || r.address.includes(wanted) || r.title.toLowerCase().includes(wanted)),
     ),
   );
 
@@ -58,9 +59,17 @@
   }
   const sections = $derived.by((): Section[] => {
     if (by === 'host') {
-      return (board?.hosts ?? [])
-        .map((h) => ({ key: h.name, title: h.name, note: `${h.address}${h.title ? ` · ${h.title}` : ''}`, rows: rows.filter((r) => r.address.startsWith(`${h.name}/`)) }))
-        .filter((s) => s.rows.length > 0);
+      const on = new Map<string, BoardRow[]>();
+      for (const r of rows) {
+        const host = r.address.slice(0, r.address.indexOf('/'));
+        const there = on.get(host);
+        if (there) there.push(r);
+        else on.set(host, [r]);
+      }
+      return (board?.hosts ?? []).flatMap((h) => {
+        const there = on.get(h.name);
+        return there ? [{ key: h.name, title: h.name, note: `${h.address}${h.title ? ` · ${h.title}` : ''}`, rows: there }] : [];
+      });
     }
     const groups = [...new Set(rows.flatMap((r) => r.groups))].sort();
     const grouped = groups.map((g) => ({ key: g, title: g, note: '', rows: rows.filter((r) => r.groups.includes(g)) }));

@@ -1,20 +1,29 @@
 <!-- What relies on what, left to right. Choosing a service lights what it needs and what relies on it. -->
 <script lang="ts">
+  import { deed } from '../lib/deeds';
   import { NODE, place, reached } from '../lib/layout';
   import { live } from '../lib/live.svelte';
   import { router } from '../lib/router.svelte';
-  import { rowHue, word } from '../lib/states';
+  import { rowHue, upper, word } from '../lib/states';
   import Address from '../parts/Address.svelte';
   import Dial from '../parts/Dial.svelte';
 
-  const rows = $derived(live.board?.services ?? []);
+  const everything = $derived(live.board?.services ?? []);
+  const chosen = $derived(router.query.get('of'));
+  /** Of very many, what has to do with the chosen one: no more can be read on one map. */
+  const MOST = 400;
+  const rows = $derived.by(() => {
+    if (everything.length <= MOST) return everything;
+    if (!chosen) return [];
+    const near = new Set([chosen, ...reached(everything, chosen, 'needed'), ...reached(everything, chosen, 'reliant')]);
+    return everything.filter((r) => near.has(r.address)).slice(0, MOST);
+  });
   // Laid out anew only when what relies on what changes, not with every look.
   const shape = $derived(rows.map((r) => `${r.address}<${r.relies_on.join(',')}`).join(';'));
   const placed = $derived.by(() => {
     void shape;
     return place(rows);
   });
-  const chosen = $derived(router.query.get('of'));
   const row = $derived(rows.find((r) => r.address === chosen));
   const needs = $derived(chosen ? reached(rows, chosen, 'needed') : new Set<string>());
   const takes = $derived(chosen ? reached(rows, chosen, 'reliant') : new Set<string>());
@@ -41,6 +50,7 @@
   </div>
   <div class="mt-3 grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_280px] gap-3 max-lg:grid-cols-1">
     <div class="sheet overflow-auto" bind:clientWidth={wide}>
+      {#if rows.length === 0 && everything.length > 0}<p class="p-4 text-ink2">{everything.length} services are more than one map can show. Choose one on the board, or by Ctrl K, and see what it needs and what relies on it.</p>{/if}
       <svg viewBox="0 0 {placed.width} {placed.height}" style="width: 100%; min-width: {least}px; max-width: {placed.width}px" class="block" role="group" aria-label="Map of services">
         {#each placed.edges as edge (edge.from + edge.to)}
           <path d={edge.d} fill="none" stroke={edgeLit(edge.from, edge.to) ? 'var(--accent)' : 'var(--ink3)'} stroke-opacity={chosen && !edgeLit(edge.from, edge.to) ? 0.25 : edgeLit(edge.from, edge.to) ? 1 : 0.5} stroke-width={edgeLit(edge.from, edge.to) ? 2.2 : 1.4} />
@@ -73,7 +83,7 @@
         <p class="mt-2 flex items-center gap-2"><Dial seen={row.seen} differs={row.differs} /><b style="color: var(--{rowHue(row)})">{word(row.seen.state)}</b></p>
         {#if row.seen.says}<p class="mt-1 text-[14px] text-ink2">{row.seen.says}</p>{/if}
         {#if row.cannot}<p class="mt-2 text-[14px] text-ink2">Cannot be acted on: {row.cannot}</p>{/if}
-        <p class="mt-3 flex flex-wrap gap-2">{#each row.can as wish (wish)}<a class="btn btn-small" href="/plan?wish={wish}&of={encodeURIComponent(row.address)}">{wish[0]?.toUpperCase()}{wish.slice(1)}…</a>{/each}</p>
+        <p class="mt-3 flex flex-wrap gap-2">{#each row.can as wish (wish)}<a class="btn btn-small" href="/plan?wish={wish}&of={encodeURIComponent(row.address)}">{upper(deed(wish, row.address))}…</a>{/each}</p>
         {#if row.impact.says}<p class="mt-3 text-[14px]"><span class="text-ink3">While it is down:</span> {row.impact.says}</p>{/if}
         <h3 class="mt-4 text-[13px] text-ink3">Proven by</h3>
         <ol class="list-decimal pl-5 text-[14px]">{#each row.ladder as rung, i (i)}<li>{rung}</li>{/each}</ol>

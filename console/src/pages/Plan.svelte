@@ -1,8 +1,10 @@
 <!-- Choose services and a wish, see what it comes to, begin it. -->
 <script lang="ts">
   import { Refused, api, type BeginRequest, type PlanView, type Wish } from '../lib/api';
+  import { isHost, wishOf } from '../lib/deeds';
   import { live } from '../lib/live.svelte';
   import { router } from '../lib/router.svelte';
+  import { upper } from '../lib/states';
   import { roughly } from '../lib/time';
   import Confirm from '../parts/Confirm.svelte';
   import Picker from '../parts/Picker.svelte';
@@ -18,11 +20,19 @@
     { wish: 'bring-to-expected', does: 'Up what should be up, down what should be down.' },
   ];
 
-  const name = (w: Wish): string => (w[0]?.toUpperCase() + w.slice(1)).replaceAll('-', ' ');
+  /** Of hosts the wishes have names of their own, and one more. */
+  const ofHosts: { wish: Wish; does: string }[] = [
+    { wish: 'restart', does: 'Down in order, a new boot, and all that was up comes back.' },
+    { wish: 'stop', does: 'All on it and all that relies on it goes down first; then it shuts itself down and is seen to be off.' },
+    { wish: 'start', does: 'Given power, and awaited until it is through with booting.' },
+    { wish: 'power-cycle', does: 'Shut down, seen to be off, given power again, and all that was up comes back.' },
+  ];
 
   // What is planned lives in the address bar, so that it can be handed on.
-  const wish = $derived((wishes.find((w) => w.wish === router.query.get('wish'))?.wish ?? 'restart') as Wish);
   const of = $derived((router.query.get('of') ?? '').split(',').filter(Boolean));
+  const offered = $derived(of.length > 0 && of.every(isHost) ? ofHosts : wishes);
+  const wish = $derived((offered.find((w) => w.wish === router.query.get('wish'))?.wish ?? 'restart') as Wish);
+  const name = (w: Wish): string => upper(wishOf(w, of));
   const alone = $derived(router.query.has('alone'));
   const below = $derived((router.query.get('below') ?? '').split(',').filter(Boolean));
   const atOnce = $derived(Math.max(0, Math.trunc(Number(router.query.get('at-once') ?? 0))) || null);
@@ -96,12 +106,12 @@
   <section class="min-w-0">
     <div class="flex flex-wrap items-center gap-2" role="group" aria-label="Wish">
       <h1 class="mr-2">Plan</h1>
-      {#each wishes as w (w.wish)}
+      {#each offered as w (w.wish)}
         <button class="btn aria-pressed:border-accent aria-pressed:bg-accent-soft aria-pressed:text-accent" aria-pressed={w.wish === wish} title={w.does} onclick={() => set({ wish: w.wish, standing: [], below: [] })}>{name(w.wish)}</button>
       {/each}
       <label class="ml-2 flex items-center gap-1.5 text-ink2"><input type="checkbox" checked={alone} onchange={(e) => set({ alone: e.currentTarget.checked, standing: [] })} /> only these, without what belongs to them</label>
     </div>
-    <p class="mt-1 text-ink2">{wishes.find((w) => w.wish === wish)?.does}</p>
+    <p class="mt-1 text-ink2">{offered.find((w) => w.wish === wish)?.does}</p>
 
     {#if of.length > 0}<ThisRun services={actedOn} {overrides} {prefer} {heldAtMost} onoverrides={(o) => (overrides = o)} onprefer={(p) => (prefer = p)} onheld={(l) => (heldAtMost = l)} />{/if}
     {#if of.length === 0}

@@ -19,8 +19,7 @@
 
   const run = $derived(watch.run);
   let asTable = $state(false);
-  const ended = $derived(run?.steps.filter((s) => s.now.state === 'ended').length ?? 0);
-  const shown = $derived(run?.steps.find((s) => s.planned.id === watch.shown) ?? null);
+  const shown = $derived(run?.steps[(watch.shown ?? 0) - 1] ?? null);
   const asking = $derived(run?.steps.filter((s) => s.now.state === 'asking' && s.now.answer) ?? []);
   const wanting = $derived(run?.preflight.filter((p) => p.answer.verdict !== 'holds') ?? []);
   const values = $derived(Object.entries(run?.values ?? {}).filter(([name]) => name !== 'dir'));
@@ -51,7 +50,7 @@
       <Decisions {run} onchange={(r) => (watch.run = r)} />
     </div>
     <p class="mt-0.5 text-ink2">
-      Run {run.id} · begun {clock(ms(run.began_at))} by {run.who}{run.why ? ` · “${run.why}”` : ''} · edition {run.edition} · {ended} of {run.steps.length} steps
+      Run {run.id} · begun {clock(ms(run.began_at))} by {run.who}{run.why ? ` · “${run.why}”` : ''} · edition {run.edition} · {run.steps_in_all[1]} of {run.steps_in_all[0]} steps
       {#if run.ended_at}· ended {clock(ms(run.ended_at))} after {roughly(ms(run.ended_at) - ms(run.began_at))}
       {:else if run.likely_end}· {run.hold ? 'if decided now: ' : ''}likely end <b class="text-ink">{clock(run.hold ? live.serverNow + left : ms(run.likely_end))}</b>, about {roughly(forecast && !run.hold ? forecast.now.likely_ms : left)}{#if forecast && !run.hold}, 9 in 10 by {clock(ms(forecast.as_of) + forecast.now.late_ms)}{/if}{/if}
       {#if run.change}· change {run.change}{/if}
@@ -81,9 +80,16 @@
     {/each}
     {#if run.at_once}<p class="mt-1 text-moving">At most {run.at_once} at once, for this run</p>{/if}
     {#if run.released.length > 0}<p class="mt-1 text-moving">Released, for others to act on: <span class="font-mono">{run.released.join(', ')}</span></p>{/if}
-    {#each run.differences as d (d.address)}
-      <p class="mt-1 text-ink2"><span class="font-mono text-ink">{d.address}</span> was found {word(d.found)} and is {word(d.now)} now</p>
-    {/each}
+    {#if run.differences.length > 0}
+      <!-- Of a whole estate that was stopped nobody reads a line each before the score. -->
+      <details class="mt-1 text-ink2" open={run.differences.length <= 3}>
+        <summary class="cursor-pointer">{run.differences.length === 1 ? 'One stands' : `${run.differences.length} stand`} otherwise than found</summary>
+        <ul class="max-h-[30vh] overflow-auto">
+          {#each run.differences.slice(0, 500) as d (d.address)}<li class="mt-1"><span class="font-mono text-ink">{d.address}</span> was found {word(d.found)} and is {word(d.now)} now</li>{/each}
+          {#if run.differences.length > 500}<li class="mt-1">and {run.differences.length - 500} more, in the report</li>{/if}
+        </ul>
+      </details>
+    {/if}
 
     <div class="mt-2 mb-1 flex items-center justify-end" role="group" aria-label="Shown as">
       <a class="mr-3 text-accent underline" href="/runs/{run.id}/report">Report</a>

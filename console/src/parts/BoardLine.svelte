@@ -1,14 +1,18 @@
 <!-- One service on the board: state, what shows it, how old that is, what can be done. -->
 <script lang="ts">
   import { Refused, api, type BoardRow } from '../lib/api';
+  import { seenAt } from '../lib/board';
+  import { deed, isHost } from '../lib/deeds';
+  import { hostState } from '../lib/hosts';
   import { live } from '../lib/live.svelte';
-  import { rowHue, word } from '../lib/states';
+  import { router } from '../lib/router.svelte';
+  import { rowHue, upper, word } from '../lib/states';
   import { age, ms } from '../lib/time';
   import Address from './Address.svelte';
   import Confirm from './Confirm.svelte';
   import Dial from './Dial.svelte';
 
-  let { row, asOf }: { row: BoardRow; asOf: number } = $props();
+  let { row, asOf, lookedAt }: { row: BoardRow; asOf: number; lookedAt: number } = $props();
 
   const notes = $derived(
     [
@@ -35,22 +39,38 @@
       throw error;
     }
   }
+  let told = $state<string | null>(null);
+  async function giveAct(why: string): Promise<string | null> {
+    try {
+      const { id } = await api.act(told ?? '', row.address, why);
+      router.go(`/runs/${id}`);
+      return null;
+    } catch (error) {
+      if (error instanceof Refused) return `${error.message}. ${error.hint}`;
+      throw error;
+    }
+  }
+  const acts: Record<string, { name: string; does: string }> = {
+    're-read': { name: 'Re-read', does: 'The host’s manager reads all its definitions anew. Nothing is started or stopped by that; what changed counts from the next start on.' },
+    'at-boot-on': { name: 'At boot on', does: 'It comes up by itself when its host boots. Nothing is started now.' },
+    'at-boot-off': { name: 'At boot off', does: 'It stays down when its host boots. Nothing is stopped now.' },
+  };
   const plan = (wish: string): string => `/plan?wish=${wish}&of=${encodeURIComponent(row.address)}`;
 </script>
 
-<tr class="border-b border-line2 [&>td]:px-2.5 [&>td]:py-[3.5px]" data-address={row.address}>
+<tr class="h-8 border-b border-line2 [&>td]:px-2.5 [&>td]:py-[3px]" data-address={row.address}>
   <td class="truncate pl-3.5 max-md:whitespace-normal" title="{row.address} {row.title}"><a href="/map?of={encodeURIComponent(row.address)}" class="hover:underline"><Address address={row.address} /></a> <span class="ml-1.5 text-ink3 max-md:hidden">{row.title}</span></td>
   <td>
     <span class="flex items-center gap-2 whitespace-nowrap">
       <Dial seen={row.seen} differs={row.differs} hue={rowHue(row)} />
-      <span class="font-semibold" style="color: var(--{rowHue(row)})">{word(row.seen.state)}</span>
+      <span class="font-semibold" style="color: var(--{rowHue(row)})">{isHost(row.address) ? hostState(row.seen.state) : word(row.seen.state)}</span>
       {#if row.seen.state === 'rising' || row.seen.state === 'sinking'}<span class="text-ink3">{row.seen.rungs_climbed} of {row.seen.rungs}</span>{/if}
     </span>
   </td>
   <td class="truncate text-ink2 max-md:p-0! max-md:text-[0px]" title={row.seen.says}>
     {#if row.restart_owed}<span class="text-accent">restart owed: {row.owed_because}</span>{#if notes.length > 0} · {/if}{/if}{notes.join(' · ')}
   </td>
-  <td class="whitespace-nowrap text-ink2">{age(ms(row.seen.last_known?.at ?? row.seen.as_of), asOf)}</td>
+  <td class="whitespace-nowrap text-ink2">{age(seenAt(row, lookedAt), asOf)}</td>
   <td class="whitespace-nowrap">
     {#if row.in_run !== null && row.in_run !== undefined}
       <a class="text-accent underline" href="/runs/{row.in_run}">in run {row.in_run}</a>
@@ -58,9 +78,19 @@
       <span class="text-[13.5px] text-ink3" title={row.cannot}>{row.hands_off ? 'hands-off' : row.cannot}</span>
     {:else}
       <span class="flex gap-1.5">
-        {#each known ? row.can.slice(0, 1) : row.can as wish, i (wish)}<a class="btn btn-small {i > 0 ? 'max-md:hidden' : ''}" href={plan(wish)} aria-label="{wish} {row.address}: plan it">{wish[0]?.toUpperCase()}{wish.slice(1)}…</a>{/each}
+        {#each known ? row.can.slice(0, 1) : row.can as wish, i (wish)}<a class="btn btn-small {i > 0 ? 'max-md:hidden' : ''}" href={plan(wish)} aria-label="{deed(wish, row.address)} {row.address}: plan it">{upper(deed(wish, row.address))}…</a>{/each}
+        {#each row.acts ?? [] as name (name)}<button class="btn btn-small max-md:hidden" onclick={() => (told = name)} aria-label="{acts[name]?.name ?? name} {row.address}">{acts[name]?.name ?? name}…</button>{/each}
         {#if known}<button class="btn btn-small max-md:hidden" onclick={() => (asking = true)} aria-label="acknowledge the line against {row.address}">Acknowledge…</button>{/if}
       </span>
+    {/if}
+    {#if told}
+      <Confirm
+        bind:open={() => told !== null, (open) => (open ? null : (told = null))}
+        title="{acts[told]?.name ?? told}: {row.address}"
+        says="{live.board?.estate} · {live.board?.stands_for}. {acts[told]?.does ?? ''}"
+        action={acts[told]?.name ?? told}
+        onconfirm={giveAct}
+      />
     {/if}
     {#if row.seen.log_against}
       <Confirm

@@ -1,26 +1,49 @@
-<!-- The board's rows, section by section. -->
+<!-- The board's rows, section by section. Of thousands only those in view are drawn. -->
 <script lang="ts">
   import type { BoardRow } from '../lib/api';
   import { live } from '../lib/live.svelte';
+  import { LONG, endsOf, inView, rowsInView, type View } from '../lib/windowed';
   import BoardLine from './BoardLine.svelte';
 
-  let { sections }: { sections: { key: string; title: string; note: string; rows: BoardRow[] }[] } = $props();
+  interface Section {
+    key: string;
+    title: string;
+    note: string;
+    rows: BoardRow[];
+  }
+  let { sections }: { sections: Section[] } = $props();
+
+  const HEAD = 31;
+  const ROW = 32;
+  let view = $state.raw<View>({ top: 0, height: 800 });
+  const lines = $derived(sections.flatMap((section): { key: string; section: Section; row: BoardRow | null }[] => [
+    { key: section.key, section, row: null },
+    ...section.rows.map((row) => ({ key: `${section.key} ${row.address}`, section, row })),
+  ]));
+  const long = $derived(lines.length > LONG);
+  const ends = $derived(endsOf(long ? lines.map((l) => (l.row ? ROW : HEAD)) : []));
+  const drawn = $derived(long ? rowsInView(ends, view) : ([0, lines.length] as const));
+  const above = $derived(long ? (ends[drawn[0] - 1] ?? 0) : 0);
+  const below = $derived(long ? (ends.at(-1) ?? 0) - (ends[drawn[1] - 1] ?? 0) : 0);
 </script>
 
-<table class="sheet w-full table-fixed border-collapse">
+<table class="sheet w-full table-fixed border-collapse" aria-rowcount={long ? lines.length + 1 : undefined}>
   <thead>
     <tr class="text-left text-[13.5px] text-ink3 [&>th]:px-2.5 [&>th]:py-1 [&>th]:font-medium">
       <th class="w-[402px] max-lg:w-[44%] max-md:w-auto">Service</th><th class="w-[132px] max-md:w-[112px]">State</th><th class="max-md:w-0 max-md:p-0! max-md:text-[0px]">What shows it</th><th class="w-[56px] max-md:w-[52px]">Seen</th><th class="w-[230px] max-lg:w-[160px] max-md:w-[100px]"><span class="sr-only">What can be done</span></th>
     </tr>
   </thead>
-  {#each sections as section (section.key)}
-    <tbody>
-      <tr class="border-y border-line bg-ground">
-        <th colspan="5" scope="rowgroup" class="px-2.5 pt-1.5 pb-1 text-left font-semibold">{section.title} <span class="ml-2 font-normal text-ink3">{section.note}</span></th>
-      </tr>
-      {#each section.rows as row (row.address)}
-        <BoardLine {row} asOf={live.serverNow} />
-      {/each}
-    </tbody>
-  {/each}
+  <tbody use:inView={(v) => (view = v)}>
+    {#if above > 0}<tr style="height: {above}px" aria-hidden="true"><td colspan="5"></td></tr>{/if}
+    {#each lines.slice(drawn[0], drawn[1]) as line (line.key)}
+      {#if line.row}
+        <BoardLine row={line.row} asOf={live.serverNow} lookedAt={live.lookedAt} />
+      {:else}
+        <tr class="border-y border-line bg-ground" style="height: {HEAD}px">
+          <th colspan="5" scope="rowgroup" class="truncate px-2.5 pt-1.5 pb-1 text-left font-semibold">{line.section.title} <span class="ml-2 font-normal text-ink3">{line.section.note}</span></th>
+        </tr>
+      {/if}
+    {/each}
+    {#if below > 0}<tr style="height: {below}px" aria-hidden="true"><td colspan="5"></td></tr>{/if}
+  </tbody>
 </table>

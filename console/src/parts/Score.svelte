@@ -5,6 +5,7 @@
   import type { RunView } from '../lib/api';
   import { BETWEEN, score, type Shape } from '../lib/score';
   import { clock, ms } from '../lib/time';
+  import { LONG, inView, type View } from '../lib/windowed';
 
   let { run, now, shown, onchoose, lastMoment = null }: { run: RunView; now: number; shown: number | null; lastMoment?: number | null; onchoose: (step: number) => void } = $props();
 
@@ -19,7 +20,13 @@
     if (shown !== null) lanes?.querySelector('[data-shown="true"]')?.scrollIntoView({ block: 'nearest' });
   });
 
-  const drawn = $derived(score(run, now));
+  /** Of a long run only the lanes in view are drawn, and the time is told less often. */
+  const long = $derived(run.steps.length > LONG);
+  let view = $state.raw<View>({ top: 0, height: 800 });
+  // No more lanes than this are before the view, and as many are in it.
+  const within = $derived<[number, number]>(long ? [Math.max(0, Math.floor((view.top - TOP) / (LANE + HEAD)) - 20), Math.ceil((view.top + view.height) / LANE) + 20] : [0, Infinity]);
+  const told = $derived(run.steps.length > 4000 ? Math.floor(now / 5000) * 5000 : now);
+  const drawn = $derived(score(run, told, within));
   /** Room for the names: what is no service's is told in words. */
   const NAMES = $derived(drawn.lanes.some((l) => l.host === BETWEEN) ? 236 : 172);
   const x = $derived(scaleTime().domain([drawn.from, drawn.to + (drawn.lanes.some((l) => l.failed) ? (drawn.to - drawn.from) * 0.25 : 0)]).range([NAMES, Math.max(NAMES + 100, width - 8)]));
@@ -47,6 +54,7 @@
     }
     return { all, height: y + 8 };
   });
+  const inSight = $derived(long ? rows.all.filter((r) => r.y > view.top - 200 && r.y < view.top + view.height + 200) : rows.all);
   /** As much of a text as fits; all of it stands beside the step's evidence. */
   const cut = (text: string, room: number): string => {
     const letters = Math.max(12, Math.floor(room / 6.6));
@@ -56,7 +64,7 @@
   const fill: Record<Shape['kind'], string> = { pause: 'url(#hatch)', sink: 'var(--rest)', act: 'var(--accent)', fail: 'var(--alarm)', prove: 'var(--proven-soft)', ghost: 'none', wait: 'var(--line)' };
 </script>
 
-<div bind:clientWidth={width}>
+<div bind:clientWidth={width} use:inView={(v) => (view = v)}>
   <svg bind:this={lanes} {width} height={rows.height} class="block" role="img" aria-label="Score of run {run.id}: {run.steps.length} steps against time. The table has the same facts.">
     <defs>
       <pattern id="hatch" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><line x1="0" y1="0" x2="0" y2="6" stroke="var(--ink3)" stroke-width="1.6" /></pattern>
@@ -65,7 +73,7 @@
       <line x1={x(tick)} x2={x(tick)} y1="24" y2={rows.height} stroke="var(--line2)" />
       <text x={x(tick) + 4} y="17" class="fill-ink2 text-[13px]">{clock(tick.getTime())}</text>
     {/each}
-    {#each rows.all as row (row.lane?.address ?? row.host)}
+    {#each inSight as row (row.lane?.address ?? row.host)}
       {#if row.lane}
         {@const lane = row.lane}
         {@const own = lane.steps.includes(shown ?? -1)}

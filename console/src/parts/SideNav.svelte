@@ -4,6 +4,7 @@
 
   const places = [
     ['Board', '/'],
+    ['Hosts', '/hosts'],
     ['Map', '/map'],
     ['Plan', '/plan'],
     ['Procedures', '/procedures'],

@@ -35,6 +35,8 @@ pub struct Watched {
     pub process: Option<FoundProcess>,
     /// Contrary looks in a row.
     contrary: u32,
+    /// When the newest look that was taken in had begun: one from before it says nothing any more.
+    asked_at: Timestamp,
 }
 
 impl Watched {
@@ -53,13 +55,21 @@ impl Watched {
             last_known: None,
             log_against: None,
         };
-        Self { seen, process: None, contrary: 0 }
+        Self { seen, process: None, contrary: 0, asked_at: Timestamp::from_ms(0) }
+    }
+
+    /// Whether a look that began then is news; from now on none that began before it is.
+    pub fn is_news(&mut self, asked_at: Timestamp) -> bool {
+        let is_news = asked_at >= self.asked_at;
+        self.asked_at = self.asked_at.max(asked_at);
+        is_news
     }
 
     /// Takes in a look. `patience` is how long a start may take, `ailing_after` how many contrary
     /// looks in a row make it ailing (R14).
     pub fn take(&mut self, look: &Look, now: Timestamp, patience: Duration, ailing_after: u32) {
-        if look.manager.is_some() {
+        // What the manager said of it does not outlive its host's being off.
+        if look.manager.is_some() || look.runs == Some(false) {
             self.seen.manager.clone_from(&look.manager);
         }
         // What it was before its host went out of reach is what it was.
@@ -199,6 +209,13 @@ mod tests {
             watched.take(&look(*runs, answers), Timestamp::from_ms(i as i64 * 1000), Duration::from_secs(60), 2);
         }
         assert_eq!(watched.seen.state, state);
+    }
+
+    #[test]
+    fn a_look_that_began_before_a_newer_one_is_no_news() {
+        let mut watched = Watched::unknown(2, Timestamp::from_ms(0));
+        let told: Vec<bool> = [2000, 1000, 2000, 2500].into_iter().map(|at| watched.is_news(Timestamp::from_ms(at))).collect();
+        assert_eq!(told, [true, false, true, true]);
     }
 
     #[test]

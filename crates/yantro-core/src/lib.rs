@@ -24,4 +24,5 @@ pub mod sequence;
 pub mod state;
 pub mod survey;
 pub mod time;
+mod ways;
 pub mod written;

@@ -134,6 +134,34 @@ pub struct Address {
     pub copy: Option<CopyName>,
 }
 
+/// The name under which a host itself is a thing of the estate.
+pub const HOST: &str = "host";
+/// The name under which the outlet that feeds a host is one.
+pub const OUTLET: &str = "outlet";
+
+impl Address {
+    /// The host itself, as a thing that is shut down and powered on.
+    pub fn of_host(host: &HostName) -> Self {
+        Self { host: host.clone(), service: ServiceName(HOST.into()), copy: None }
+    }
+    /// The outlet that feeds a host.
+    pub fn of_outlet(host: &HostName) -> Self {
+        Self { host: host.clone(), service: ServiceName(OUTLET.into()), copy: None }
+    }
+    /// Whether it is a host itself: no service may be called so.
+    pub fn is_host(&self) -> bool {
+        self.service.as_str() == HOST
+    }
+    /// Whether it is the outlet that feeds a host.
+    pub fn is_outlet(&self) -> bool {
+        self.service.as_str() == OUTLET
+    }
+    /// Whether it is a host or what feeds one, rather than a service.
+    pub fn is_power(&self) -> bool {
+        self.is_host() || self.is_outlet()
+    }
+}
+
 impl FromStr for Address {
     type Err = NameError;
     fn from_str(text: &str) -> Result<Self, NameError> {

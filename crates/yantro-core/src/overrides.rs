@@ -109,7 +109,7 @@ pub fn applied(service: &Service, over: Option<&Override>) -> Service {
         }
         ServiceRunner::Commands(c) => c.env.extend(over.env.clone()),
         // Its environment is its unit's; settings that would change it are refused where the run is asked for.
-        ServiceRunner::Systemd(_) => {}
+        ServiceRunner::Systemd(_) | ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => {}
     }
     if let Some(patience) = over.start_patience {
         service.start.patience = patience;

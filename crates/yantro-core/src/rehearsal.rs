@@ -166,7 +166,8 @@ impl<'a> Stage<'a> {
 
     fn act(&mut self, run: &Run, step: StepId, act: crate::run::ActId, kind: ActKind) {
         let command = Vec::new();
-        let begun = ActBegun { command, dir: "/".to_owned(), user: String::new(), pid: None, started: None, marks: BTreeMap::new() };
+        let begun =
+            ActBegun { command, dir: "/".to_owned(), user: String::new(), pid: None, started: None, marks: BTreeMap::new(), boot: None };
         self.inputs.push_back(Input::ActBegun { step, act, begun });
         if step == self.fails {
             // A start that fails leaves nothing behind, a stop leaves its service as it was.

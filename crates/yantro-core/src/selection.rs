@@ -1,4 +1,4 @@
-//! From what a person typed to addresses: addresses, bare names, globs, `group:`, `host:`,
+//! From what a person typed to addresses: addresses, bare names, globs, `group:`, `host:`, `power:`,
 //! `reliant-on:`, `needed-by:`, and `except`.
 
 use std::collections::BTreeSet;
@@ -33,12 +33,33 @@ pub enum SelectionError {
         /// What could have been meant.
         near: String,
     },
+    /// A host of which the estate does not say what gives it power.
+    #[error("host {host} cannot be acted on itself: the estate does not say what gives it power")]
+    NoPower {
+        /// The host.
+        host: HostName,
+    },
+    /// What a run found up, where no runs are known.
+    #[error("\"{typed}\" needs a server, which knows its runs")]
+    AsFound {
+        /// What was typed.
+        typed: String,
+    },
     /// A glob that matches nothing, or is none.
     #[error("\"{typed}\" matches nothing")]
     NoMatch {
         /// What was typed.
         typed: String,
     },
+}
+
+/// How a selection names what a run found up and took down: with the run's number, or a procedure's name for its last.
+pub const AS_FOUND_BY: &str = "as-found-by:";
+
+/// What a host's bare name means where it can only be a host: the host itself.
+pub fn of_host(word: &str) -> String {
+    let is_bare = !word.contains([':', '/', '{']);
+    if is_bare { format!("power:{word}") } else { word.to_owned() }
 }
 
 fn list(addresses: &[Address]) -> String {
@@ -52,6 +73,8 @@ impl SelectionError {
             SelectionError::Empty => "name services, such as quay-1/fares-db, gate-*, group:gates or host:quay-1".to_owned(),
             SelectionError::SeveralCopies { name, .. } => format!("name one of them, or write \"{name}*\" for all"),
             SelectionError::Unknown { near, .. } => near.clone(),
+            SelectionError::NoPower { host } => format!("add `power = {{ by = … }}` to [host.{host}]; see docs/hosts.md"),
+            SelectionError::AsFound { .. } => "ask the server instead of a file".to_owned(),
             SelectionError::NoMatch { .. } => "a glob is matched against addresses and service names; * stands for anything".to_owned(),
         }
     }
@@ -94,21 +117,48 @@ fn prefixed(estate: &Estate, graph: &EstateGraph, word: &str, kind: &str, rest: 
         "host" => {
             let host = rest.parse::<HostName>().ok().filter(|h| estate.hosts.contains_key(h));
             let host = host.ok_or_else(|| unknown(rest, estate.hosts.keys().map(ToString::to_string)))?;
-            Ok(estate.services.keys().filter(|a| a.host == host).cloned().collect())
+            // The host itself is a thing of its own: `harbour/host`.
+            Ok(estate.services.keys().filter(|a| a.host == host && !a.is_power()).cloned().collect())
         }
+        "power" => powers(estate, word, rest),
+        // Known to the server, which puts the addresses in: offline there are no runs.
+        "as-found-by" => Err(SelectionError::AsFound { typed: word.to_owned() }),
         "reliant-on" => Ok(graph.all(&exact(estate, rest)?, Toward::Reliant)),
         "needed-by" => Ok(graph.all(&exact(estate, rest)?, Toward::Needed)),
-        _ => Err(unknown(word, ["group:", "host:", "reliant-on:", "needed-by:"].map(str::to_owned).into_iter())),
+        _ => Err(unknown(word, ["group:", "host:", "power:", "reliant-on:", "needed-by:", "as-found-by:"].map(str::to_owned).into_iter())),
     }
+}
+
+/// Hosts themselves, as things that are shut down and powered on, by name or glob.
+fn powers(estate: &Estate, word: &str, rest: &str) -> Result<BTreeSet<Address>, SelectionError> {
+    let all = || estate.services.keys().filter(|a| a.is_host());
+    let found: BTreeSet<Address> = if rest.contains(['*', '?', '[']) {
+        let none = |_| SelectionError::NoMatch { typed: word.to_owned() };
+        let matcher = GlobBuilder::new(rest).case_insensitive(true).build().map_err(none)?.compile_matcher();
+        all().filter(|a| matcher.is_match(a.host.as_str())).cloned().collect()
+    } else {
+        all().filter(|a| a.host.as_str().eq_ignore_ascii_case(rest)).cloned().collect()
+    };
+    if !found.is_empty() {
+        return Ok(found);
+    }
+    let known: BTreeSet<String> = all().map(|a| a.host.to_string()).collect();
+    Err(match estate.hosts.keys().find(|h| h.as_str().eq_ignore_ascii_case(rest)) {
+        Some(host) => SelectionError::NoPower { host: host.clone() },
+        None => SelectionError::Unknown { typed: word.to_owned(), near: did_you_mean(rest, known.iter().map(String::as_str)) },
+    })
 }
 
 fn glob(estate: &Estate, word: &str) -> Result<BTreeSet<Address>, SelectionError> {
     let none = || SelectionError::NoMatch { typed: word.to_owned() };
     let matcher = GlobBuilder::new(word).case_insensitive(true).build().map_err(|_| none())?.compile_matcher();
     let whole = word.contains('/');
+    // A host is never meant by what stands for anything: its name has to be said.
+    let power = word.rsplit_once('/').map(|(_, rest)| rest.to_ascii_lowercase());
     let found: BTreeSet<Address> = estate
         .services
         .keys()
+        .filter(|a| !a.is_power() || power.as_deref() == Some(a.service.as_str()))
         .filter(|a| {
             let text = a.to_string();
             if whole { matcher.is_match(&text) } else { matcher.is_match(text.split_once('/').map_or("", |(_, rest)| rest)) }

@@ -60,6 +60,7 @@ const PLUMBING: &[&str] = &[
     "systemd-",
     "dbus",
     "getty@",
+    "getty-static",
     "serial-getty@",
     "console-getty",
     "container-getty@",

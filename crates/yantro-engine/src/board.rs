@@ -6,10 +6,10 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     board::Watched,
-    estate::{Estate, Expected, Host, Impact, Reach, Service, ServiceRunner, StandsFor},
+    estate::{AT_BOOT_OFF, AT_BOOT_ON, Estate, Expected, Host, Impact, REREAD, Reach, Service, ServiceRunner, StandsFor},
     name::{Address, HostName},
-    run::{Run, RunId, StepState},
-    sequence::StepKind,
+    run::{Run, RunId, StepNow, StepState},
+    sequence::{Step, StepId, StepKind},
     state::{Seen, SeenState},
     time::Timestamp,
 };
@@ -34,23 +34,31 @@ pub struct BoardRow {
     /// Whether the two part.
     pub differs: bool,
     /// Watched, never acted on, for this reason.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hands_off: Option<String>,
     /// What users notice while it is down.
     pub impact: Impact,
     /// The run that acts on it now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub in_run: Option<RunId>,
     /// Why its step in that run awaits a decision, where one does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failed_in_run: Option<String>,
     /// It was taken down on purpose, by whom (R33).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub intended_down: Option<String>,
     /// Its restart is owed.
     pub restart_owed: bool,
     /// Why: the edition changed how it is started since it was, or its program, a library or its configuration is
     /// newer than its start.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub owed_because: Option<String>,
     /// What its host's manager has otherwise than the estate: whether it comes up at boot, a definition not re-read.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notes: Vec<String>,
+    /// Acts that would put right what its notes say, by name.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub acts: Vec<String>,
     /// The rungs of its ladder, in words.
     pub ladder: Vec<String>,
     /// What it relies on, one relation away.
@@ -58,8 +66,10 @@ pub struct BoardRow {
     /// What can be done with it now.
     pub can: Vec<String>,
     /// Why nothing can be done with it now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cannot: Option<String>,
     /// Who owns it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub owner: Option<String>,
     /// Its logs.
     pub logs: Vec<String>,
@@ -73,14 +83,19 @@ pub struct HostRow {
     /// Its network address.
     pub address: String,
     /// What people call it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
     /// Why this server must not act on it, where that is so (R35).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kept: Option<String>,
     /// How it is reached.
     pub reach: Reach,
     /// How the link to it stands; nothing for the machine that the server runs on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub link: Option<HostLink>,
+    /// How the host itself is seen, where it can be acted on: down is off.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub itself: Option<SeenState>,
 }
 
 /// The link to a host.
@@ -106,6 +121,9 @@ pub struct HostLink {
     pub boot: Option<String>,
     /// A line there and back, in microseconds.
     pub round_trip_us: Option<u64>,
+    /// No outpost can run there: what its plain shell cannot do.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub plain_shell: Option<String>,
     /// By how much its clock is ahead of the server's, in milliseconds; behind where it is negative.
     pub clock_ahead_ms: Option<i64>,
 }
@@ -119,6 +137,10 @@ impl From<Link> for HostLink {
             calls_itself: hello.map(|h| h.host.clone()),
             account: hello.map(|h| h.account.clone()),
             system: hello.map(|h| h.system.clone()),
+            plain_shell: hello.filter(|h| h.plain_shell).map(|h| {
+                let cannot = "looks at pages, connections and logs, processes that Yantro itself starts, and looking through it";
+                format!("by its plain shell only, for no outpost runs on {}: {cannot} take one", h.system)
+            }),
             boot: hello.map(|h| h.boot.clone()),
             why: link.why,
             mend: link.mend,
@@ -140,6 +162,12 @@ pub struct BoardView {
     pub edition: u64,
     /// When this was put together.
     pub as_of: Timestamp,
+    /// Every service whose host answers was looked at since then, and its row is as it was seen.
+    pub looked_at: Timestamp,
+    /// Ask with it as `since` to be told only what is new.
+    pub version: u64,
+    /// Whether all hosts and services are here; else only those that changed since the version asked with.
+    pub whole: bool,
     /// Whether everything is at a standstill, by whom.
     pub standstill: Option<String>,
     /// Why events cannot be stored, where that is so.
@@ -152,13 +180,41 @@ pub struct BoardView {
     pub open_runs: Vec<crate::view::RunSummary>,
 }
 
+/// A run with those of its steps that are about one service.
+pub(crate) struct InRun<'r> {
+    run: &'r Run,
+    steps: Vec<StepId>,
+}
+
+impl InRun<'_> {
+    fn steps(&self) -> impl DoubleEndedIterator<Item = (&Step, &StepNow)> {
+        self.steps.iter().map(|id| (self.run.begun.sequence.step(*id), self.run.step_now(*id)))
+    }
+}
+
+/// Which run acts on which service now.
+pub(crate) fn acted_on<'r>(runs: impl Iterator<Item = &'r Run>) -> BTreeMap<&'r Address, InRun<'r>> {
+    let mut acted_on: BTreeMap<&Address, InRun<'_>> = BTreeMap::new();
+    for run in runs {
+        for step in &run.begun.sequence.steps {
+            let Some(address) = step.address().filter(|a| !run.is_released(a)) else { continue };
+            let known = acted_on.entry(address).or_insert_with(|| InRun { run, steps: Vec::new() });
+            if known.run.id != run.id {
+                *known = InRun { run, steps: Vec::new() };
+            }
+            known.steps.push(step.id);
+        }
+    }
+    acted_on
+}
+
 /// What a run makes of a service it works on right now.
-fn seen_by_run(run: &Run, address: &Address, seen: &mut Seen) {
+fn seen_by_run(in_run: &InRun<'_>, address: &Address, seen: &mut Seen) {
     // What a run makes of it does not bring its host back (R19).
     if seen.state == SeenState::OutOfReach {
         return;
     }
-    for (step, now) in run.steps().filter(|(s, _)| s.is_on(address)) {
+    for (step, now) in in_run.steps() {
         let (climbed, proving) = match &now.state {
             StepState::Proving { climbed, .. } => (*climbed, true),
             StepState::Acting { .. } => (0, false),
@@ -171,7 +227,7 @@ fn seen_by_run(run: &Run, address: &Address, seen: &mut Seen) {
             }
             StepKind::Stop => {
                 seen.state = SeenState::Sinking;
-                let rungs = run.begun.services[address].ladder_of(StepKind::Stop).len() as u32;
+                let rungs = in_run.run.begun.services[address].ladder_of(StepKind::Stop).len() as u32;
                 seen.rungs_climbed = if proving { rungs.saturating_sub(climbed).min(seen.rungs) } else { seen.rungs };
             }
             // A further act leaves it as it is.
@@ -187,8 +243,8 @@ fn seen_by_run(run: &Run, address: &Address, seen: &mut Seen) {
 }
 
 /// Why a run's step on a service awaits a decision.
-fn failure(run: &Run, address: &Address) -> Option<String> {
-    run.steps().filter(|(s, _)| s.is_on(address)).find_map(|(_, now)| match &now.state {
+fn failure(in_run: &InRun<'_>) -> Option<String> {
+    in_run.steps().find_map(|(_, now)| match &now.state {
         StepState::Failed { reason } | StepState::OutcomeUnknown { reason } | StepState::Asking { reason, .. } => Some(reason.clone()),
         _ => None,
     })
@@ -199,22 +255,22 @@ pub(crate) fn row(
     estate: &Estate,
     address: &Address,
     watched: Option<&Watched>,
-    run: Option<&Run>,
+    in_run: Option<&InRun<'_>>,
     started: Option<&StartedAs>,
     owed_by_files: Option<String>,
     now: Timestamp,
 ) -> BoardRow {
     let service = &estate.services[address];
     let mut seen = watched.map_or_else(|| Watched::unknown(service.ladder.len(), now).seen, |w| w.seen.clone());
-    if let Some(run) = run {
-        seen_by_run(run, address, &mut seen);
+    if let Some(in_run) = in_run {
+        seen_by_run(in_run, address, &mut seen);
     }
     let differs = match (service.expected, seen.state) {
         (_, SeenState::Unknown | SeenState::OutOfReach) | (Expected::Either, _) => false,
         (Expected::Up, state) => state != SeenState::Proven,
         (Expected::Down, state) => state != SeenState::Down,
     };
-    let cannot = match (&service.hands_off, run) {
+    let cannot = match (&service.hands_off, in_run.map(|i| i.run)) {
         (Some(reason), _) => Some(format!("hands-off: {reason}")),
         (None, Some(run)) => Some(format!("run {} acts on it", run.id)),
         (None, None) => match seen.state {
@@ -236,6 +292,7 @@ pub(crate) fn row(
             can.push("reload".to_owned());
         }
     }
+    let notes = notes(service, &seen);
     let described = started.filter(|s| seen.state.is_up() && (s.service.runner != service.runner || s.service.ladder != service.ladder));
     let owed_because = described
         .map(|s| format!("it runs as edition {} described it, and that changed", s.edition))
@@ -248,12 +305,13 @@ pub(crate) fn row(
         differs,
         hands_off: service.hands_off.clone(),
         impact: service.impact.clone(),
-        in_run: run.map(|r| r.id),
-        failed_in_run: run.and_then(|r| failure(r, address)),
+        in_run: in_run.map(|i| i.run.id),
+        failed_in_run: in_run.and_then(failure),
         intended_down: started.and_then(|s| s.intended_down.as_ref()).map(|(run, who)| format!("taken down by {who} in run {run}")),
         restart_owed: owed_because.is_some(),
         owed_because,
-        notes: notes(service, &seen),
+        acts: if cannot.is_some() { Vec::new() } else { notes.iter().map(|(_, act)| (*act).to_owned()).collect() },
+        notes: notes.into_iter().map(|(says, _)| says).collect(),
         ladder: service.ladder.iter().map(|r| r.kind.says()).collect(),
         relies_on: service.relies_on_any().cloned().collect(),
         can,
@@ -264,17 +322,17 @@ pub(crate) fn row(
     }
 }
 
-/// What a host's manager has otherwise than the estate says.
-fn notes(service: &Service, seen: &Seen) -> Vec<String> {
+/// What a host's manager has otherwise than the estate says, each with the act that puts it right.
+fn notes(service: &Service, seen: &Seen) -> Vec<(String, &'static str)> {
     let (ServiceRunner::Systemd(spec), Some(word)) = (&service.runner, &seen.manager) else { return Vec::new() };
     let mut notes = Vec::new();
     match (spec.at_boot, word.comes_up_at_boot()) {
-        (Some(true), Some(false)) => notes.push(format!("should come up at boot, and will not ({})", word.at_boot)),
-        (Some(false), Some(true)) => notes.push("comes up at boot, and should not".to_owned()),
+        (Some(true), Some(false)) => notes.push((format!("should come up at boot, and will not ({})", word.at_boot), AT_BOOT_ON)),
+        (Some(false), Some(true)) => notes.push(("comes up at boot, and should not".to_owned(), AT_BOOT_OFF)),
         _ => {}
     }
     if word.reread_due {
-        notes.push("its definition on disk is newer than what the manager goes by: have it re-read".to_owned());
+        notes.push(("its definition on disk is newer than what the manager goes by: have it re-read".to_owned(), REREAD));
     }
     notes
 }
@@ -288,6 +346,7 @@ pub(crate) fn hosts(estate: &Estate, hands: &Hands) -> Vec<HostRow> {
         kept: hands.kept(name),
         reach: h.reach,
         link: hands.hosts.link(name).map(HostLink::from),
+        itself: h.power.as_ref().and_then(|_| Some(hands.watched(&Address::of_host(name))?.seen.state)),
     };
     estate.hosts.iter().map(row).collect()
 }

@@ -157,7 +157,7 @@ impl Engine {
         let vetted = vet(&text, &folder);
         let Some(estate) = vetted.estate else { return Err(EngineError::Faults(vetted.faults)) };
         if !over_edits {
-            let lost = self.edits_missing_in(&text)?;
+            let lost = self.edits_missing_in(&text, &estate)?;
             if !lost.is_empty() {
                 return Err(EngineError::WouldUndo(lost));
             }
@@ -165,14 +165,32 @@ impl Engine {
         self.new_edition(text, folder, estate, vetted.faults, who, why, None).await
     }
 
-    /// Procedures edited here since the last load that a text has otherwise.
-    fn edits_missing_in(&self, text: &str) -> Result<Vec<ProcedureName>, EngineError> {
+    /// Loads a text that was made here by taking services in.
+    pub(crate) async fn load_adopted(&self, request: LoadRequest, who: &str) -> Result<LoadOutcome, EngineError> {
+        let _turn = self.shared.loading.lock().await;
+        let LoadRequest { text, folder, why, .. } = request;
+        let vetted = vet(&text, &folder);
+        let Some(estate) = vetted.estate else { return Err(EngineError::Faults(vetted.faults)) };
+        let known = self.loaded();
+        let is_new = |a: &&Address| known.as_ref().is_none_or(|l| !l.estate.services.contains_key(*a));
+        // An address has a stroke in it, which no procedure's name has.
+        let adopted: Vec<String> = estate.services.keys().filter(is_new).map(ToString::to_string).collect();
+        self.new_edition(text, folder, estate, vetted.faults, who, why, Some(adopted.join(" "))).await
+    }
+
+    /// What was edited here since the last load that a text has otherwise: procedures, and services taken in.
+    fn edits_missing_in(&self, text: &str, estate: &Estate) -> Result<Vec<String>, EngineError> {
         let Some(loaded) = self.loaded().filter(|l| l.text != text) else { return Ok(Vec::new()) };
         let edited = self.reader()?.edited_since_load()?;
         let mut lost = Vec::new();
+        for address in edited.iter().flat_map(|e| e.split(' ')).filter_map(|a| a.parse::<Address>().ok()) {
+            if loaded.estate.services.contains_key(&address) && !estate.services.contains_key(&address) {
+                lost.push(address.to_string());
+            }
+        }
         for name in edited.iter().filter_map(|n| n.parse::<ProcedureName>().ok()) {
             if written::piece(&loaded.text, &name)? != written::piece(text, &name)? {
-                lost.push(name);
+                lost.push(name.to_string());
             }
         }
         Ok(lost)
@@ -187,7 +205,7 @@ impl Engine {
         warnings: Vec<Fault>,
         who: &str,
         why: Option<String>,
-        edited: Option<&ProcedureName>,
+        edited: Option<String>,
     ) -> Result<LoadOutcome, EngineError> {
         let before = self.loaded();
         let old = before.as_ref().map(|l| l.estate.services.clone()).unwrap_or_default();
@@ -208,7 +226,7 @@ impl Engine {
                 why,
                 text: text.clone(),
                 folder: folder.clone(),
-                edited: edited.map(ToString::to_string),
+                edited,
             };
             let loaded = Arc::new(Loaded::new(edition, text, folder, estate));
             let (reply, answered) = oneshot::channel();
@@ -313,7 +331,7 @@ impl Engine {
         let Some(estate) = estate else { return Err(EngineError::Faults(faults)) };
         let difference = written::difference(kept.as_deref().unwrap_or_default(), request.text.as_deref().unwrap_or_default(), AROUND);
         let why = Some(request.why.trim().to_owned());
-        let outcome = self.new_edition(whole, loaded.folder.clone(), estate, faults, who, why, Some(name)).await?;
+        let outcome = self.new_edition(whole, loaded.folder.clone(), estate, faults, who, why, Some(name.to_string())).await?;
         Ok(EditOutcome { edition: outcome.edition, changed: outcome.changed, difference, warnings: outcome.warnings })
     }
 

@@ -4,8 +4,11 @@ use std::{
     collections::{BTreeMap, BTreeSet},
     num::NonZeroU32,
     path::{Path, PathBuf},
-    sync::{Arc, PoisonError, RwLock, RwLockReadGuard},
-    time::Duration,
+    sync::{
+        Arc, Mutex, PoisonError, RwLock, RwLockReadGuard,
+        atomic::{AtomicI64, Ordering},
+    },
+    time::{Duration, Instant},
 };
 
 use schemars::JsonSchema;
@@ -20,17 +23,17 @@ use yantro_core::{
     graph::EstateGraph,
     name::{Address, GroupName, HostName, ProcedureName, did_you_mean},
     overrides::Overrides,
-    procedure::{self, Asked},
+    procedure::{self, Asked, Does, Line, Procedure},
     run::{
         Begun, Decision, DecisionKind, Divert, Event, Input, Run, RunId,
         event::{AtLastMoment, WindowTerms},
         input::LogMark,
     },
     selection,
-    sequence::{Plan, Prefer, Request, StepKind, Usual, Wish, plan, plays::play_all, preflight},
+    sequence::{Plan, Prefer, Request, Settings, StepKind, Usual, Wish, plan, plays::play_all, preflight},
     state::{Facts, SeenState},
     survey::Survey,
-    time::Span,
+    time::{Span, Timestamp},
 };
 use yantro_reach::{Here, Hosts, LogLine, ReadLog};
 use yantro_store::{Edition, Reader, RunRow};
@@ -44,6 +47,7 @@ use crate::{
     identity::Identity,
     locks::Locks,
     publish::{Published, Publisher},
+    remembered::Remembered,
     storage::Storage,
     view::{self, RunSummary, RunView},
     work::Work,
@@ -53,6 +57,9 @@ use crate::{
 const LOCK_PATIENCE: Duration = Duration::from_secs(3);
 /// How often everything is looked at again.
 const ROUND: Duration = Duration::from_secs(2);
+/// Between rounds there is at least so many times what one took, and at most this.
+const PAUSE_TIMES: u32 = 4;
+const LONGEST_PAUSE: Duration = Duration::from_secs(10);
 
 /// What a run is asked to do.
 #[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
@@ -152,6 +159,19 @@ pub struct ProcedureRequest {
     /// What it does when putting back would no longer fit the window.
     #[serde(default)]
     pub at_last_moment: AtLastMoment,
+}
+
+/// A further act of services that is asked for by itself.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ActRequest {
+    /// The act's name, as their descriptions have it; units have `re-read`, `at-boot-on` and `at-boot-off` besides.
+    pub act: String,
+    /// Of what: addresses, names, globs, `group:`, `host:` …
+    pub of: Vec<String>,
+    /// Why.
+    #[serde(default)]
+    pub why: Option<String>,
 }
 
 /// What both kinds of request say about how a run is to go.
@@ -277,6 +297,10 @@ pub(crate) struct Shared {
     pub database: PathBuf,
     /// One more look for the board, asked by people.
     pub look_again: tokio::sync::Notify,
+    /// The board as it was told last.
+    pub remembered: Mutex<Remembered>,
+    /// Since when everything was looked at once more.
+    pub looked_at_ms: AtomicI64,
     pub loading: tokio::sync::Mutex<()>,
     pub _lock: std::fs::File,
 }
@@ -353,6 +377,8 @@ impl Engine {
             publisher: Publisher::new(),
             database,
             look_again: tokio::sync::Notify::new(),
+            remembered: Mutex::new(Remembered::new(clock.now())),
+            looked_at_ms: AtomicI64::new(0),
             loading: tokio::sync::Mutex::new(()),
             _lock: lock,
         });
@@ -369,6 +395,8 @@ impl Engine {
             stored_alive_at: 0,
             clock_steps: Default::default(),
             freezes_at: 0,
+            limits: Default::default(),
+            rooms_at_hand: None,
         };
         work.make_reserve();
         work.recover(last_seen.max(alive_at));
@@ -407,40 +435,62 @@ impl Engine {
 
     /// How everything stands.
     pub fn board(&self) -> BoardView {
-        let now = self.hands.clock.now();
+        self.remember_board(true);
+        self.told_board(None)
+    }
+
+    /// What is new on the board since a version of it. A large board is as old as a few times what it takes to put together.
+    pub fn board_since(&self, since: Option<u64>) -> BoardView {
+        self.remember_board(false);
+        self.told_board(since)
+    }
+
+    fn remember_board(&self, at_any_rate: bool) {
         let loaded = self.loaded();
-        let runs = read(&self.shared.runs);
-        let mut acting: BTreeMap<&Address, &Run> = BTreeMap::new();
-        for run in runs.values().filter(|r| !r.has_ended() && r.is_locked()) {
-            for address in run.begun.sequence.steps.iter().filter_map(|s| s.address()).filter(|a| !run.is_released(a)) {
-                acting.insert(address, run);
-            }
+        let edition = loaded.as_ref().map_or(0, |l| l.edition);
+        let mut remembered = self.shared.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        if !at_any_rate && remembered.will_do(edition) {
+            return;
         }
-        let services = loaded.as_ref().map_or_else(Vec::new, |l| {
+        let (began, now) = (Instant::now(), self.hands.clock.now());
+        let (mut services, mut hosts) = (Vec::new(), Vec::new());
+        if let Some(l) = &loaded {
+            let runs = read(&self.shared.runs);
+            let acted_on = board::acted_on(runs.values().filter(|r| !r.has_ended() && r.is_locked()));
             let rows = l.estate.services.keys().map(|a| {
                 let started = self.hands.started_as(a);
                 board::row(
                     &l.estate,
                     a,
                     self.hands.watched(a).as_ref(),
-                    acting.get(a).copied(),
+                    acted_on.get(a),
                     started.as_deref(),
                     self.hands.owed_by_files(a),
                     now,
                 )
             });
-            rows.collect()
-        });
+            services = rows.collect();
+            hosts = board::hosts(&l.estate, &self.hands);
+        }
+        remembered.take(edition, services, hosts, began.elapsed());
+    }
+
+    fn told_board(&self, since: Option<u64>) -> BoardView {
+        let loaded = self.loaded();
+        let told = self.shared.remembered.lock().unwrap_or_else(PoisonError::into_inner).tell(since);
         BoardView {
             estate: loaded.as_ref().map(|l| l.estate.name.clone()).unwrap_or_default(),
             stands_for: loaded.as_ref().map(|l| l.estate.stands_for),
             edition: loaded.as_ref().map_or(0, |l| l.edition),
-            as_of: now,
+            as_of: self.hands.clock.now(),
+            looked_at: Timestamp::from_ms(self.shared.looked_at_ms.load(Ordering::Relaxed)),
+            version: told.version,
+            whole: told.whole,
             standstill: read(&self.shared.standstill).clone(),
             storage_trouble: read(&self.shared.storage_trouble).clone(),
-            hosts: loaded.as_ref().map_or_else(Vec::new, |l| board::hosts(&l.estate, &self.hands)),
-            services,
-            open_runs: runs.values().filter(|r| !r.has_ended()).map(summary).collect(),
+            hosts: told.hosts,
+            services: told.services,
+            open_runs: read(&self.shared.runs).values().filter(|r| !r.has_ended()).map(summary).collect(),
         }
     }
 
@@ -455,13 +505,18 @@ impl Engine {
 
     /// A run in full. Those that ended long ago are read back; for threads that may block.
     pub fn run(&self, id: RunId) -> Result<RunView, EngineError> {
+        self.run_since(id, None)
+    }
+
+    /// The same, with only those of its steps that changed after an event.
+    pub fn run_since(&self, id: RunId, since: Option<u64>) -> Result<RunView, EngineError> {
         let now = self.hands.clock.now();
         if let Some(run) = read(&self.shared.runs).get(&id) {
-            return Ok(view::view(run, now));
+            return Ok(view::view(run, now, since));
         }
         let events = self.reader()?.events_of(id)?;
         let run = Run::replay(id, events.into_iter().map(|e| (e.at, e.event))).ok_or(EngineError::NoRun(id))?;
-        Ok(view::view(&run, now))
+        Ok(view::view(&run, now, since))
     }
 
     /// The newest runs below a number.
@@ -487,7 +542,7 @@ impl Engine {
         let own = match &service.runner {
             ServiceRunner::Process(_) => self.output_of(service),
             ServiceRunner::Systemd(s) => Some(s.journal()),
-            ServiceRunner::Commands(_) => None,
+            ServiceRunner::Commands(_) | ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => None,
         };
         service.logs.iter().cloned().chain(own).collect()
     }
@@ -523,7 +578,7 @@ impl Engine {
         let found = self.survey(host, units).await?;
         let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
         let text = format!("{}\n\n{}", loaded.text.trim_end(), found.toml.trim_start());
-        self.load(LoadRequest { text, folder: loaded.folder.clone(), why, over_edits: false }, who).await
+        self.load_adopted(LoadRequest { text, folder: loaded.folder.clone(), why, over_edits: true }, who).await
     }
 
     /// Opens a log on a host for a reader: so many lines before an act's position, or before its end.
@@ -555,7 +610,8 @@ impl Engine {
     /// Works out what a request comes to, from a fresh look.
     pub async fn plan(&self, request: &BeginRequest) -> Result<(Plan, Arc<Loaded>), EngineError> {
         let loaded = as_one_run_sees_it(self.loaded().ok_or(EngineError::NoEstate)?, &request.overrides)?;
-        let chosen = selection::resolve(&loaded.estate, &loaded.graph, &request.selection, &request.except)?;
+        let selection = self.as_found(&request.selection)?;
+        let chosen = selection::resolve(&loaded.estate, &loaded.graph, &selection, &request.except)?;
         let seen = self.hands.look(loaded.estate.services.values().cloned().collect()).await;
         let facts: Facts = seen.into_iter().collect();
         let asked = Request {
@@ -569,7 +625,7 @@ impl Engine {
         plan.prefer(request.prefer, &loaded.estate);
         plan.preflight = preflight(&loaded.estate, &plan.sequence.steps);
         plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &request.in_freeze);
-        plan.heed_managers(&loaded.estate, &self.hands.terms_of(&plan, &loaded.estate).await, &request.along);
+        self.heed_hosts(&mut plan, &loaded.estate, &request.along).await;
         Ok((plan, loaded))
     }
 
@@ -580,6 +636,43 @@ impl Engine {
             name: name.to_string(),
             near: did_you_mean(name.as_str(), loaded.estate.procedures.keys().map(ProcedureName::as_str)),
         })?;
+        let procedure = self.with_as_found(procedure)?;
+        self.plan_lines(&procedure, request, loaded).await
+    }
+
+    /// Works out what a further act of services comes to: a procedure of one line that nobody wrote.
+    pub async fn plan_act(&self, request: &ActRequest) -> Result<(Plan, Arc<Loaded>), EngineError> {
+        let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
+        let act = request.act.to_ascii_lowercase();
+        let name = act.parse().map_err(|_| EngineError::NoAct(request.act.clone()))?;
+        // That each name means something is told as of any selection.
+        selection::resolve(&loaded.estate, &loaded.graph, &request.of, &[])?;
+        let line = Line {
+            name: None,
+            does: Does::Act { act: act.clone(), of: request.of.clone() },
+            alongside: false,
+            preflight: false,
+            settings: Settings::default(),
+        };
+        let procedure = Procedure {
+            name,
+            title: format!("{act} {}", request.of.join(", ")),
+            purpose: None,
+            questions: BTreeMap::new(),
+            if_it_fails: None,
+            held_at_most: None,
+            lines: vec![line],
+            dir: loaded.folder.clone(),
+        };
+        self.plan_lines(&procedure, &ProcedureRequest::default(), loaded).await
+    }
+
+    async fn plan_lines(
+        &self,
+        procedure: &Procedure,
+        request: &ProcedureRequest,
+        loaded: Arc<Loaded>,
+    ) -> Result<(Plan, Arc<Loaded>), EngineError> {
         let values = procedure::settle(&loaded.estate, &loaded.graph, procedure, &request.answers).map_err(EngineError::Answers)?;
         if let Some(from) = request.from_line
             && (from == 0 || from as usize > procedure.lines.len())
@@ -598,7 +691,7 @@ impl Engine {
         let mut plan = procedure::plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate), procedure, &asked);
         plan.prefer(request.prefer, &loaded.estate);
         plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &request.in_freeze);
-        plan.heed_managers(&loaded.estate, &self.hands.terms_of(&plan, &loaded.estate).await, &request.along);
+        self.heed_hosts(&mut plan, &loaded.estate, &request.along).await;
         Ok((plan, loaded))
     }
 
@@ -628,6 +721,14 @@ impl Engine {
             from_line,
             ..self.may_begin(plan, &loaded, &request.terms(), who).await?
         };
+        self.begin_so(begun).await
+    }
+
+    /// Begins a run of a further act of services.
+    pub async fn begin_act(&self, request: &ActRequest, who: &str) -> Result<RunId, EngineError> {
+        let (plan, loaded) = self.plan_act(request).await?;
+        let terms = ProcedureRequest { why: request.why.clone(), ..ProcedureRequest::default() };
+        let begun = Begun { why: request.why.clone(), ..self.may_begin(plan, &loaded, &terms.terms(), who).await? };
         self.begin_so(begun).await
     }
 
@@ -796,6 +897,7 @@ impl Engine {
     /// Looks at everything, round after round.
     async fn rounds(self) {
         loop {
+            let (began, began_at) = (Instant::now(), self.hands.clock.now());
             if let Some(loaded) = self.loaded() {
                 let before: BTreeMap<Address, Option<SeenState>> =
                     loaded.estate.services.keys().map(|a| (a.clone(), self.hands.watched(a).map(|w| w.seen.state))).collect();
@@ -808,12 +910,15 @@ impl Engine {
                         (a, s, says)
                     })
                     .collect();
+                self.shared.looked_at_ms.store(began_at.as_ms(), Ordering::Relaxed);
                 self.hands.ask_keepers(&loaded.estate.hosts).await;
-                self.hands.look_at_files(loaded.estate.services.values().cloned().collect()).await;
+                self.hands.look_at_files(loaded.estate.services.values()).await;
                 self.send(Msg::Looked(changed));
             }
+            // Looking has a budget: a round that takes long is followed by a longer pause, up to a limit.
+            let pause = ROUND.max((began.elapsed() * PAUSE_TIMES).min(LONGEST_PAUSE));
             tokio::select! {
-                () = tokio::time::sleep(ROUND) => {}
+                () = tokio::time::sleep(pause) => {}
                 () = self.shared.look_again.notified() => {}
             }
         }

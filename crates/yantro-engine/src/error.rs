@@ -29,6 +29,12 @@ pub enum EngineError {
     /// The plan has obstacles, or asks for something to be said in so many words.
     #[error("this cannot be begun as it is")]
     NotAsItIs(Box<Plan>),
+    /// No run found anything up that could be brought back.
+    #[error("{0}")]
+    AsFound(String),
+    /// Nothing can be an act of this name.
+    #[error("\"{0}\" is no name of an act")]
+    NoAct(String),
     /// There is no such procedure.
     #[error("there is no procedure \"{name}\"")]
     NoProcedure {
@@ -54,8 +60,8 @@ pub enum EngineError {
     #[error("there is no edition {0}")]
     NoEdition(u64),
     /// A file would undo what was edited here.
-    #[error("this file does not have what was edited here: {}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))]
-    WouldUndo(Vec<ProcedureName>),
+    #[error("this file does not have what was edited here: {}", .0.join(", "))]
+    WouldUndo(Vec<String>),
     /// Answers are missing, or are none.
     #[error("{}", .0.iter().map(|f| f.why.as_str()).collect::<Vec<_>>().join("; "))]
     Answers(Vec<AnswerFault>),
@@ -181,6 +187,9 @@ impl EngineError {
             EngineError::Selection(e) => e.hint(),
             EngineError::NotAsItIs(_) => "see the obstacles, and say what is asked in so many words".to_owned(),
             EngineError::NoProcedure { near, .. } => near.clone(),
+            EngineError::NoAct(_) => {
+                "acts are named in the services' descriptions; units have re-read, at-boot-on and at-boot-off".to_owned()
+            }
             EngineError::Edit(fault) => fault.mend.clone(),
             EngineError::EditedMeanwhile { procedure, .. } => {
                 format!("see what changed (yantro difference {procedure}), and make your change on that")
@@ -190,6 +199,7 @@ impl EngineError {
                 "bring the edits into the file (yantro estate prints the whole), or load it over them with --over-edits".to_owned()
             }
             EngineError::Answers(faults) => faults.iter().map(|f| f.mend.as_str()).collect::<Vec<_>>().join("; "),
+            EngineError::AsFound(_) => "name a run by its number, as-found-by:12, or a procedure that was carried out".to_owned(),
             EngineError::NoLine { .. } => "see the procedure for its lines".to_owned(),
             EngineError::NoWindow { near, .. } => near.clone(),
             EngineError::WindowShut { opens, .. } => format!("it opens {opens}; begin it then, or without the window"),

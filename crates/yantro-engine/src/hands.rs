@@ -115,8 +115,12 @@ impl Hands {
 
     /// The service as it was started, where Yantro started it: looked for where it was opened (R24).
     pub fn as_started(&self, service: &Service) -> Service {
-        let mut service = service.clone();
-        if let Some(started) = self.started_as(&service.address) {
+        self.now_as_started(service.clone())
+    }
+
+    fn now_as_started(&self, mut service: Service) -> Service {
+        // How a host is powered on says nothing of how it is looked at.
+        if let Some(started) = self.started_as(&service.address).filter(|_| !service.runner.is_power()) {
             service.runner = started.service.runner.clone();
             service.ladder.clone_from(&started.service.ladder);
         }
@@ -131,7 +135,9 @@ impl Hands {
     pub fn set_seen(&self, address: &Address, state: SeenState) {
         let now = self.clock.now();
         let mut watching = self.watching.write().unwrap_or_else(PoisonError::into_inner);
-        watching.entry(address.clone()).or_insert_with(|| Watched::unknown(0, now)).set(state, now);
+        let watched = watching.entry(address.clone()).or_insert_with(|| Watched::unknown(0, now));
+        watched.is_news(now);
+        watched.set(state, now);
     }
 
     /// Notes a forbidden line in a service's log, or that none counts any longer (R17).
@@ -178,13 +184,19 @@ impl Hands {
         let asked = services.into_iter().map(|service| Looked {
             started: self.started_as(&service.address).map(|s| s.act.clone()),
             known: self.known(&service.address),
-            service: self.as_started(&service),
+            service: self.now_as_started(service),
         });
         let looked: Mutex<BTreeMap<Address, SeenState>> = Mutex::default();
+        let asked_at = self.clock.now();
         let each = |address: Address, seen: yantro_reach::Seen| {
             let now = self.clock.now();
             let mut watching = self.watching.write().unwrap_or_else(PoisonError::into_inner);
             let watched = watching.entry(address.clone()).or_insert_with(|| Watched::unknown(0, now));
+            // A look may take long: what was seen since, by another look or a climb, is newer.
+            if !watched.is_news(asked_at) {
+                looked.lock().unwrap_or_else(PoisonError::into_inner).insert(address, watched.seen.state);
+                return;
+            }
             match seen {
                 Ok(raw) => {
                     let look = Look {
@@ -287,11 +299,11 @@ impl Hands {
     }
 
     /// Looks at the files of everything that was started here and is up.
-    pub async fn look_at_files(&self, services: Vec<Service>) {
-        let asked = services.into_iter().filter_map(|service| {
+    pub async fn look_at_files(&self, services: impl Iterator<Item = &Service>) {
+        let asked = services.filter_map(|service| {
             let started = self.started_as(&service.address)?;
             let seen = self.watched(&service.address)?.seen;
-            seen.state.is_up().then_some((service, started.at, seen.pid))
+            seen.state.is_up().then(|| (service.clone(), started.at, seen.pid))
         });
         let owed = self.hosts.owed_by_files(asked.collect()).await;
         *self.owed.write().unwrap_or_else(PoisonError::into_inner) = owed.into_iter().map(|(s, why)| (s.address, why)).collect();
@@ -316,6 +328,7 @@ impl Hands {
             pid: None,
             started: None,
             marks: BTreeMap::new(),
+            boot: None,
         };
         self.tell(run, Input::ActBegun { step, act, begun });
         let Some(to) = to else { return self.tell(run, Input::ActEnded { step, act, end: ActEnd::Sent }) };
@@ -343,7 +356,12 @@ impl Hands {
     pub fn find_act(&self, given: Given, service: Service, host: String) {
         let hands = self.clone();
         tokio::spawn(async move {
-            match hands.hosts.recorded(&service.address.host, &given.identity).await {
+            let recorded = if hands.hosts.is_given_here(&service, given.kind, &given.identity) {
+                hands.hosts.here().recorded(&given.identity)
+            } else {
+                hands.hosts.recorded(&service.address.host, &given.identity).await
+            };
+            match recorded {
                 // Never begun: given now, under the same identity. Were a recorder on its way
                 // still, one of the two is refused by the other's folder.
                 Recorded::Nothing => hands.act(given, service, host),
@@ -449,6 +467,9 @@ impl Hands {
         let asked = begun.filter(|_| kind == StepKind::Stop && service.brought_back_by.is_some());
         let boot = self.hosts.boot_of(&service.address.host);
         let old = asked.and_then(|b| Some(ProcessId { boot, pid: b.pid?, started: b.started? }));
+        // Of a host it is the boot that it was in, whether that has to be gone or another has to come.
+        let was_in = begun.and_then(|b| b.boot.clone());
+        let old = old.or(was_in.map(|boot| ProcessId { boot, pid: 1, started: 0 }));
         let task = tokio::spawn(async move {
             let climb =
                 Climb { known: hands.known(&service.address), old, service: Arc::new(service), kind, from: from as usize, marks, since };

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yantro_core::{
-    name::Address,
+    name::{Address, HostName},
     run::{Run, RunId},
 };
 
@@ -18,7 +18,11 @@ impl Locks {
     /// Takes all locks of a run at once, or none and says behind whom it waits.
     pub fn take(&mut self, run: &Run) -> Result<(), BTreeSet<RunId>> {
         let answerable: Vec<&Address> = run.answerable().collect();
-        self.take_these(run.id, &run.begun.sequence.acted_on(), &answerable)
+        let mut acting = run.begun.sequence.acted_on();
+        // A host that is acted on takes everything there with it (R37).
+        let hosts: BTreeSet<HostName> = acting.iter().filter(|a| a.is_power()).map(|a| a.host.clone()).collect();
+        acting.extend(answerable.iter().filter(|a| hosts.contains(&a.host)).map(|a| (*a).clone()));
+        self.take_these(run.id, &acting, &answerable)
     }
 
     /// Takes locks that a run needs besides those it has, all or none.

@@ -204,12 +204,15 @@ impl Work {
         let engine = self.engine.clone();
         let runs = read(&self.engine.shared.runs);
         let Some(run) = runs.get(&id) else { return };
-        let begun = run.begun.clone();
-        let services: Vec<Service> = begun.services.values().cloned().collect();
+        let services: Vec<Service> = run.begun.services.values().cloned().collect();
         drop(runs);
         tokio::spawn(async move {
             let seen = engine.hands.look(services).await;
-            let unconfirmed = unconfirmed(&engine, &begun, &seen);
+            // What it was begun by may be large: it is read where it is.
+            let unconfirmed = match read(&engine.shared.runs).get(&id) {
+                Some(run) => unconfirmed(&engine, &run.begun, &seen),
+                None => return,
+            };
             let ailing = seen.iter().filter(|(_, s)| **s == SeenState::Ailing);
             let rungs = ailing.filter_map(|(a, _)| Some((a.clone(), engine.hands.watched(a)?.seen.rungs_climbed))).collect();
             let identified = seen.keys().filter_map(|a| Some((a.clone(), engine.hands.watched(a)?.process?)));

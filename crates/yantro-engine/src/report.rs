@@ -242,7 +242,7 @@ impl Engine {
 }
 
 fn report(run: &Run, events: &[(Timestamp, Event)], estate: String, now: Timestamp) -> Report {
-    let shown: RunView = view(run, now);
+    let shown: RunView = view(run, now, None);
     let took_ms = shown.ended_at.map(|end| end.since(shown.began_at).as_millis() as u64);
     let decisions = events.iter().filter_map(|(at, e)| match e {
         Event::Decided { decision: d } => {

@@ -114,8 +114,12 @@ pub struct RunView {
     pub in_freeze: std::collections::BTreeSet<String>,
     /// What people wrote down, the first first.
     pub notes: Vec<NoteView>,
-    /// The steps.
+    /// The steps; where only what is new was asked for, those that changed since.
     pub steps: Vec<StepView>,
+    /// Whether all steps are there.
+    pub whole: bool,
+    /// How many steps it has, and how many have ended.
+    pub steps_in_all: [u32; 2],
     /// What stands differently from how it was found, once it ended.
     pub differences: Vec<Difference>,
     /// The number of its newest event.
@@ -172,10 +176,14 @@ pub(crate) fn title_of(run: &Run) -> String {
     run.begun.sequence.of.says()
 }
 
-/// Shows a run.
-pub(crate) fn view(run: &Run, now: Timestamp) -> RunView {
+/// Shows a run; with the number of an event, only those of its steps that changed after it.
+pub(crate) fn view(run: &Run, now: Timestamp, since: Option<u64>) -> RunView {
+    let since = since.filter(|s| *s > 0 && *s <= run.event_count());
+    let all = run.begun.sequence.steps.len() as u32;
     let steps = run
         .steps()
+        // What a task says changes with what is known.
+        .filter(|(planned, _)| since.is_none_or(|s| run.changed_since(planned.id, s) || planned.task().is_some()))
         .map(|(planned, step)| {
             let service = planned.address().and_then(|a| run.begun.services.get(a));
             let rungs = match (planned.service(), planned.task(), service) {
@@ -224,6 +232,8 @@ pub(crate) fn view(run: &Run, now: Timestamp) -> RunView {
         in_freeze: run.begun.in_freeze.clone(),
         notes: run.notes().iter().map(|(at, who, text)| NoteView { at: *at, who: who.clone(), text: text.clone() }).collect(),
         steps,
+        whole: since.is_none(),
+        steps_in_all: [all, all - run.steps_not_ended()],
         differences: run.end().map(|(_, _, d)| d.clone()).unwrap_or_default(),
         events: run.event_count(),
     }

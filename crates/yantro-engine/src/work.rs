@@ -13,7 +13,7 @@ use yantro_core::{
     logs::Meaning,
     name::{Address, HostName},
     run::{
-        ActKind, Begun, Decision, DecisionKind, Divert, Event, HoldCause, Input, Refusal, Rooms, Run, RunId, StepEnd,
+        ActKind, Begun, Decision, DecisionKind, Divert, Event, HoldCause, Input, Refusal, RoomLimits, Rooms, Run, RunId, StepEnd,
         event::Frozen,
         input::{Order, Stamped},
     },
@@ -44,6 +44,9 @@ const FREEZES_AGAIN_MS: i64 = 2_000;
 /// Given back to the file system when it is full, so that the hold itself can be stored (R27).
 const RESERVE_BYTES: usize = 4 * 1024 * 1024;
 
+/// A run with more steps in flight is a large one.
+const MANY_IN_FLIGHT: usize = 200;
+
 type Reply = Box<dyn FnOnce() + Send>;
 
 /// What the loop holds.
@@ -61,6 +64,10 @@ pub(crate) struct Work {
     pub(crate) clock_steps: Steps,
     /// When to look at the change freezes again.
     pub(crate) freezes_at: i64,
+    /// The limits of an edition.
+    pub(crate) limits: (u64, Arc<RoomLimits>),
+    /// What is taken of them, while that is known.
+    pub(crate) rooms_at_hand: Option<Rooms>,
 }
 
 impl Work {
@@ -74,6 +81,7 @@ impl Work {
                 msg = messages.recv() => msg,
                 () = tokio::time::sleep(wait.max(Duration::from_millis(1))) => None,
             };
+            self.rooms_at_hand = None;
             if let Some(msg) = first {
                 self.take(msg);
                 // What came in together is decided together, and shares a commit.
@@ -138,10 +146,17 @@ impl Work {
         let now = self.engine.hands.clock.now();
         let shared = Arc::clone(&self.engine.shared);
         let mut runs = shared.runs.write().unwrap_or_else(PoisonError::into_inner);
-        let mut rooms = self.rooms(&runs);
+        let mut rooms = match self.rooms_at_hand.take() {
+            Some(rooms) => rooms,
+            None => self.rooms(&runs),
+        };
         let Some(run) = runs.get_mut(&id) else { return Err(EngineError::NoRun(id)) };
         let first_no = run.event_count();
         let taken = run.take(input, now, &mut rooms)?;
+        // Counted anew for each input, unless that would take longer than the input: then once for all that came in together.
+        if run.in_flight().take(MANY_IN_FLIGHT + 1).count() > MANY_IN_FLIGHT {
+            self.rooms_at_hand = Some(rooms);
+        }
         for (i, event) in taken.events.into_iter().enumerate() {
             self.note(run, &event, now);
             self.batch.events.push((id, Stamped { no: first_no + 1 + i as u64, at: now, event }));
@@ -155,8 +170,11 @@ impl Work {
         Ok(())
     }
 
-    pub(crate) fn rooms(&self, runs: &BTreeMap<RunId, Run>) -> Rooms {
-        let mut rooms = self.engine.loaded().map_or_else(Rooms::unlimited, |l| Rooms::new(&l.estate));
+    fn rooms(&mut self, runs: &BTreeMap<RunId, Run>) -> Rooms {
+        if let Some(loaded) = self.engine.loaded().filter(|l| l.edition != self.limits.0) {
+            self.limits = (loaded.edition, Arc::new(RoomLimits::new(&loaded.estate)));
+        }
+        let mut rooms = Rooms::within(Arc::clone(&self.limits.1));
         for run in runs.values().filter(|r| !r.has_ended()) {
             run.rooms_taken().for_each(|r| rooms.take(&r));
         }
@@ -173,6 +191,9 @@ impl Work {
 
     /// What follows from an event besides the run itself.
     pub(crate) fn note(&mut self, run: &Run, event: &Event, now: Timestamp) {
+        if let Event::StepEnded { step, .. } = event {
+            tracing::trace!(run = %run.id, %step, "step ended");
+        }
         match event {
             Event::ActBegun { step, act, .. } => {
                 let kind = run.step_now(*step).acts.iter().find(|a| a.act == *act).map(|a| a.kind);
@@ -360,11 +381,18 @@ impl Work {
         });
     }
 
-    pub(crate) fn looked(&mut self, seen: Vec<(Address, SeenState, String)>) {
+    pub(crate) fn looked(&mut self, mut seen: Vec<(Address, SeenState, String)>) {
+        // A round waits for its slowest host: what was seen of the others may be over by now. What counts is what is known
+        // here and now, steps that ended meanwhile included.
+        for (address, state, says) in &mut seen {
+            if let Some(watched) = self.engine.hands.watched(address).filter(|w| w.seen.state != *state) {
+                (*state, *says) = (watched.seen.state, watched.seen.says);
+            }
+        }
         for id in self.open_runs() {
             for (address, state, says) in &seen {
-                let answerable = read(&self.engine.shared.runs).get(&id).is_some_and(|r| r.begun.services.contains_key(address));
-                if answerable {
+                let is_news = read(&self.engine.shared.runs).get(&id).is_some_and(|r| r.is_news(address, *state));
+                if is_news {
                     let _ = self.input(id, Input::Seen { address: address.clone(), state: *state, says: says.clone() });
                 }
             }

@@ -83,7 +83,10 @@ impl Waker {
             | RungKind::File { .. }
             | RungKind::Mount { .. }
             | RungKind::Log => QUICK,
-            RungKind::Connect { .. }
+            RungKind::Power
+            | RungKind::Reached
+            | RungKind::Booted
+            | RungKind::Connect { .. }
             | RungKind::Ping { .. }
             | RungKind::Web { .. }
             | RungKind::Command { .. }

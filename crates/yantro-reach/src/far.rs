@@ -6,7 +6,7 @@ use std::{
     process::Stdio,
     sync::{
         Arc, LazyLock, Mutex, PoisonError,
-        atomic::{AtomicU64, Ordering},
+        atomic::{AtomicBool, AtomicU64, Ordering},
     },
     time::{Duration, Instant, SystemTime, UNIX_EPOCH},
 };
@@ -15,8 +15,8 @@ use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::Value;
 use sha2::{Digest, Sha256};
 use tokio::{
-    io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader, Lines},
-    process::{Child, ChildStdin, ChildStdout},
+    io::{AsyncBufReadExt, AsyncRead, AsyncReadExt, AsyncWriteExt, BufReader},
+    process::Child,
     sync::{
         Notify, Semaphore,
         mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel},
@@ -40,6 +40,7 @@ use crate::{
     logs::{LogFollow, LogLine},
     look::RawLook,
     recorder::{ActNews, Recorded},
+    shell::{self, Incoming, Outgoing},
     wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
 };
 
@@ -313,9 +314,12 @@ impl Far {
 
     async fn keep_on(self: Arc<Self>, changed: UnboundedSender<HostName>) {
         let mut pause = PAUSES.0;
+        // Found out anew by each server: an outpost that fits may be installed meanwhile.
+        let unfit = AtomicBool::new(false);
         loop {
+            let was_fit = !unfit.load(Ordering::Relaxed);
             let opening = OPENING.acquire().await;
-            let opened = match tokio::time::timeout(OPENED_WITHIN, open(&self.address, &self.spec, &self.server)).await {
+            let opened = match tokio::time::timeout(OPENED_WITHIN, open(&self.address, &self.spec, &self.server, &unfit)).await {
                 Ok(opened) => opened,
                 Err(_) => Err(Trouble {
                     why: format!("nothing answers within {} s", OPENED_WITHIN.as_secs()),
@@ -328,6 +332,8 @@ impl Far {
                     pause = PAUSES.0;
                     self.serve(opened, &changed).await
                 }
+                // At once by its plain shell.
+                Err(_) if was_fit && unfit.load(Ordering::Relaxed) => continue,
                 Err(trouble) => trouble,
             };
             tracing::info!(host = %self.host, why = %trouble.why, "not connected");
@@ -476,6 +482,35 @@ impl Far {
 
     fn now_connected(&self) -> Result<Arc<Conn>, OutOfReach> {
         self.conn.borrow().clone().ok_or_else(|| self.out_of_reach())
+    }
+
+    /// The boot that it answers from, where it does so at once; an end of the connection that nobody has heard of yet
+    /// does not count.
+    pub(crate) async fn answers(&self, within: Duration) -> Option<String> {
+        let Some(conn) = self.conn.borrow().clone() else {
+            self.wanted.notify_one();
+            return None;
+        };
+        let asked = conn.ask(Ask::Alive {}).answer::<Timestamp>();
+        tokio::time::timeout(within, asked).await.ok()?.ok()?.ok()?;
+        self.link.borrow().hello.as_ref().map(|h| h.boot.clone())
+    }
+
+    /// The hosts that the SSH client goes through to come there, as its own configuration has it.
+    pub(crate) async fn goes_through(&self) -> Vec<String> {
+        let mut ssh = tokio::process::Command::new("ssh");
+        ssh.arg("-G");
+        if let Some(config) = &self.spec.config {
+            ssh.args(["-F", config]);
+        }
+        if let Some(account) = &self.spec.account {
+            ssh.args(["-l", account]);
+        }
+        ssh.arg("--").arg(self.spec.to.as_deref().unwrap_or(&self.address)).stdin(Stdio::null()).stderr(Stdio::null());
+        let Ok(Ok(out)) = tokio::time::timeout(Duration::from_secs(5), ssh.kill_on_drop(true).output()).await else { return Vec::new() };
+        let text = String::from_utf8_lossy(&out.stdout).into_owned();
+        let jumps = text.lines().filter_map(|l| l.strip_prefix("proxyjump ")).filter(|j| *j != "none");
+        jumps.flat_map(|j| j.split(',')).map(hop).collect()
     }
 
     /// Waits for the link, however long.
@@ -777,11 +812,21 @@ impl Drop for Far {
     }
 }
 
+/// The host of a jump: `account@host:port`, or `ssh://…`.
+fn hop(jump: &str) -> String {
+    let jump = jump.trim().trim_start_matches("ssh://");
+    let host = jump.rsplit_once('@').map_or(jump, |(_, h)| h);
+    match host.strip_prefix('[') {
+        Some(rest) => rest.split(']').next().unwrap_or(rest).to_owned(),
+        None => host.split(':').next().unwrap_or(host).to_owned(),
+    }
+}
+
 /// A connection as it was opened.
 struct Opened {
     child: Child,
-    stdin: ChildStdin,
-    lines: Lines<BufReader<ChildStdout>>,
+    stdin: Outgoing,
+    lines: Incoming,
     stderr: Arc<Mutex<String>>,
     hello: Hello,
 }
@@ -802,12 +847,35 @@ fn script(spec: &SshSpec, carried: &Carried) -> String {
     format!("exec sh -c {}", shell_word(&inner))
 }
 
-fn shell_word(text: &str) -> String {
+pub(crate) fn shell_word(text: &str) -> String {
     format!("'{}'", text.replace('\'', r"'\''"))
 }
 
-async fn open(address: &str, spec: &SshSpec, server: &str) -> Result<Opened, Trouble> {
-    let carried = carried()?;
+/// A channel that the SSH client opened, to whatever runs at its far end.
+struct Channel {
+    child: Child,
+    stdin: Outgoing,
+    lines: Incoming,
+    stderr: Arc<Mutex<String>>,
+}
+
+impl Channel {
+    /// Why nothing came of it, from what was said.
+    async fn not_opened(&mut self, address: &str, spec: &SshSpec) -> (Option<i32>, Trouble) {
+        let code = ended(&mut self.child).await;
+        // What it said comes over another pipe.
+        tokio::time::sleep(Duration::from_millis(20)).await;
+        let said = self.stderr.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let trouble = trouble_of(address, spec, code, &said).unwrap_or(Trouble {
+            why: format!("the outpost did not begin{}", said.lines().last().map(|l| format!(": {l}")).unwrap_or_default()),
+            mend: format!("see what `ssh {address}` does"),
+        });
+        (code, trouble)
+    }
+}
+
+/// Has the SSH client run something there.
+fn channel(address: &str, spec: &SshSpec, remote: &str) -> Result<Channel, Trouble> {
     let mut ssh = tokio::process::Command::new("ssh");
     // People's own configuration holds; what is set here is what it must not change: keys of hosts are checked, nobody
     // is asked for anything, and the connection is ours alone.
@@ -839,14 +907,15 @@ async fn open(address: &str, spec: &SshSpec, server: &str) -> Result<Opened, Tro
     if let Some(account) = &spec.account {
         ssh.args(["-l", account]);
     }
-    ssh.arg("--").arg(spec.to.as_deref().unwrap_or(address)).arg(script(spec, carried));
+    ssh.arg("--").arg(spec.to.as_deref().unwrap_or(address)).arg(remote);
     let spawned = ssh.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).process_group(0).kill_on_drop(true).spawn();
     let mut child = spawned.map_err(|e| Trouble {
         why: format!("the SSH client cannot be run: {e}"),
         mend: "install OpenSSH's client where Yantro runs (Debian: openssh-client)".to_owned(),
     })?;
-    let mut stdin = child.stdin.take().expect("piped above");
-    let mut lines = BufReader::new(child.stdout.take().expect("piped above")).lines();
+    let stdin: Outgoing = Box::new(child.stdin.take().expect("piped above"));
+    let stdout: Box<dyn AsyncRead + Send + Unpin> = Box::new(child.stdout.take().expect("piped above"));
+    let lines = BufReader::new(stdout).lines();
     let stderr: Arc<Mutex<String>> = Arc::default();
     let heard = Arc::clone(&stderr);
     let mut errors = child.stderr.take().expect("piped above");
@@ -863,18 +932,43 @@ async fn open(address: &str, spec: &SshSpec, server: &str) -> Result<Opened, Tro
             }
         }
     });
-    let not_opened = async |child: &mut Child| -> Trouble {
-        let code = ended(child).await;
-        // What it said comes over another pipe.
-        tokio::time::sleep(Duration::from_millis(20)).await;
-        let said = stderr.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        trouble_of(address, spec, code, &said).unwrap_or(Trouble {
-            why: format!("the outpost did not begin{}", said.lines().last().map(|l| format!(": {l}")).unwrap_or_default()),
-            mend: format!("see what `ssh {address}` does"),
-        })
+    Ok(Channel { child, stdin, lines, stderr })
+}
+
+/// A plain shell in the place of an outpost that cannot run there.
+async fn open_shell(address: &str, spec: &SshSpec) -> Result<Opened, Trouble> {
+    let mut channel = channel(address, spec, &format!("exec sh -c {}", shell_word(shell::SERVE)))?;
+    loop {
+        let Ok(Some(line)) = channel.lines.next_line().await else { return Err(channel.not_opened(address, spec).await.1) };
+        if line.trim() == "yantro-shell ready" {
+            break;
+        }
+    }
+    let Channel { child, stdin, lines, stderr } = channel;
+    let begun = shell::begin(stdin, lines, spec.sudo.is_some()).await;
+    let (hello, stdin, lines) = begun
+        .map_err(|why| Trouble { why: format!("its plain shell cannot be used: {why}"), mend: format!("see what `ssh {address}` does") })?;
+    Ok(Opened { child, stdin, lines, stderr, hello })
+}
+
+/// Opens a connection. `unfit` says whether the outpost is known not to run there, and is set where that is found out.
+async fn open(address: &str, spec: &SshSpec, server: &str, unfit: &AtomicBool) -> Result<Opened, Trouble> {
+    if unfit.load(Ordering::Relaxed) {
+        return open_shell(address, spec).await;
+    }
+    let carried = carried()?;
+    let mut channel = channel(address, spec, &script(spec, carried))?;
+    let not_opened = async |channel: &mut Channel| -> Trouble {
+        let (code, trouble) = channel.not_opened(address, spec).await;
+        // Neither its processor nor its library takes it; a shell says so by these codes.
+        let said = channel.stderr.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let is_unfit =
+            said.contains("Exec format error") || said.contains("cannot execute") || (code == Some(127) && said.contains("outpost"));
+        unfit.fetch_or(is_unfit, Ordering::Relaxed);
+        trouble
     };
     loop {
-        let Ok(Some(line)) = lines.next_line().await else { return Err(not_opened(&mut child).await) };
+        let Ok(Some(line)) = channel.lines.next_line().await else { return Err(not_opened(&mut channel).await) };
         if let Some(Said::Ready(protocol)) = Said::read(&line) {
             if protocol != PROTOCOL {
                 return Err(Trouble {
@@ -886,29 +980,31 @@ async fn open(address: &str, spec: &SshSpec, server: &str) -> Result<Opened, Tro
         }
         if let Some(system) = line.strip_prefix("yantro-outpost need ") {
             if system.trim() != format!("Linux {OUTPOST_FOR}") {
+                unfit.store(true, Ordering::Relaxed);
                 return Err(Trouble {
                     why: format!("the outpost that is carried runs on Linux {OUTPOST_FOR}, and this host is {}", system.trim()),
                     mend: "build the outpost there (`cargo build --release` in outpost/), and install it as /usr/local/lib/yantro/outpost"
                         .to_owned(),
                 });
             }
-            if stdin.write_all(&carried.program).await.is_err() || stdin.flush().await.is_err() {
-                return Err(not_opened(&mut child).await);
+            if channel.stdin.write_all(&carried.program).await.is_err() || channel.stdin.flush().await.is_err() {
+                return Err(not_opened(&mut channel).await);
             }
         }
     }
     let hello = Told::Ask(0, Box::new(Ask::Hello { server: server.to_owned(), sudo: spec.sudo == Some(Sudo::Acts) }));
-    if stdin.write_all(hello.line().as_bytes()).await.is_err() {
-        return Err(not_opened(&mut child).await);
+    if channel.stdin.write_all(hello.line().as_bytes()).await.is_err() {
+        return Err(not_opened(&mut channel).await);
     }
     loop {
-        let Ok(Some(line)) = lines.next_line().await else { return Err(not_opened(&mut child).await) };
+        let Ok(Some(line)) = channel.lines.next_line().await else { return Err(not_opened(&mut channel).await) };
         match Said::read(&line) {
             Some(Said::Answer(0, Ok(answer))) => {
                 let hello = serde_json::from_value(answer).map_err(|e| Trouble {
                     why: format!("the outpost there is not understood: {e}"),
                     mend: "install this version's outpost there, or take the installed one away".to_owned(),
                 })?;
+                let Channel { child, stdin, lines, stderr } = channel;
                 return Ok(Opened { child, stdin, lines, stderr, hello });
             }
             Some(Said::Answer(0, Err(why))) => {

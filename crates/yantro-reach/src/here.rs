@@ -172,7 +172,7 @@ impl Here {
         let own = match &service.runner {
             ServiceRunner::Process(_) => Some(self.output_of(service).display().to_string()),
             ServiceRunner::Systemd(s) => Some(s.journal()),
-            ServiceRunner::Commands(_) => None,
+            ServiceRunner::Commands(_) | ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => None,
         };
         service.logs.iter().cloned().chain(own).collect()
     }
@@ -322,6 +322,14 @@ impl Here {
                 let user = (self.sudo && !matches!(kind, ActKind::Evidence(_))).then_some("root");
                 self.command(&words, "/", &BTreeMap::new(), user, limit, marks)
             }
+            // A host goes down by its own means, given on it; what gives it power is asked by the server.
+            (ServiceRunner::Host(h), ActKind::Stop | ActKind::Clear) => {
+                let words = if h.reboots { &h.reboot } else { &h.shut_down };
+                self.command(words, "/", &BTreeMap::new(), self.sudo.then_some("root"), service.stop.patience.0, marks)
+            }
+            (ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_), _) => {
+                Err(refused("that is no act of this host's".to_owned(), "check how its host is reached"))
+            }
             (ServiceRunner::Process(p), ActKind::Start) => {
                 let words: Vec<String> = std::iter::once(p.program.clone()).chain(p.args.iter().cloned()).collect();
                 let output = self.output_of(service);
@@ -430,7 +438,7 @@ impl Here {
         let env: Vec<String> = full.iter().map(|(k, v)| format!("{k}={v}")).collect();
         Ok(Prepared {
             order: json!({ "program": found, "args": args, "env": env, "dir": dir, "user": user_order }),
-            begun: ActBegun { command: words, dir: dir.to_owned(), user: account, pid: None, started: None, marks },
+            begun: ActBegun { command: words, dir: dir.to_owned(), user: account, pid: None, started: None, marks, boot: None },
             stays: false,
         })
     }
@@ -448,6 +456,7 @@ impl Here {
                 pid: targets.first().map(|t| t.pid),
                 started: targets.first().map(|t| t.started),
                 marks,
+                boot: None,
             },
             stays: false,
         }

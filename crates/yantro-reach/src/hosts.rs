@@ -2,16 +2,16 @@
 
 use std::{
     collections::{BTreeMap, HashMap},
-    sync::{Arc, PoisonError, RwLock},
+    sync::{Arc, PoisonError, RwLock, RwLockReadGuard},
 };
 
 use futures::{StreamExt, future::join_all, stream};
 use tokio::sync::mpsc::UnboundedSender;
 use yantro_core::{
-    estate::{Host, Rung, Service},
+    estate::{Host, Power, Reach, Rung, RungKind, Service},
     manager::UnitTerms,
     name::{Address, HostName},
-    run::{ActEnd, input::LogMark},
+    run::{ActEnd, ActKind, input::LogMark},
     sequence::StepKind,
     state::Answer,
     survey::Survey,
@@ -25,8 +25,10 @@ use crate::{
     keeper::{Claim, Kept},
     logs::{LogFollow, LogLine, read_from},
     look::{RawLook, Round},
+    machines::Machines,
     procs::boot_id,
     recorder::{ActNews, ActRecord, Recorded},
+    sim::Sim,
     wire::ToldClaim,
 };
 
@@ -39,6 +41,9 @@ pub struct Hosts {
     server: String,
     far: RwLock<BTreeMap<HostName, Arc<Far>>>,
     changed: UnboundedSender<HostName>,
+    powers: RwLock<BTreeMap<HostName, Power>>,
+    pub(crate) machines: Arc<Machines>,
+    sim: Sim,
 }
 
 /// A service to be looked at.
@@ -80,14 +85,14 @@ pub trait Claims: Send + Sync {
     fn sessions(&self) -> Vec<String>;
 }
 
-fn told(claims: &dyn Claims) -> ToldClaim {
+pub(crate) fn told(claims: &dyn Claims) -> ToldClaim {
     let mut told = None;
     let sessions = claims.sessions();
     claims.with(&mut |c| told = Some(ToldClaim::of(c, &sessions)));
     told.expect("a claim is made at once")
 }
 
-fn on_here<T>(claims: &dyn Claims, f: impl Fn(&Claim<'_>) -> T) -> T {
+pub(crate) fn on_here<T>(claims: &dyn Claims, f: impl Fn(&Claim<'_>) -> T) -> T {
     let mut out = None;
     claims.with(&mut |c| out = Some(f(c)));
     out.expect("a claim is made at once")
@@ -96,7 +101,15 @@ fn on_here<T>(claims: &dyn Claims, f: impl Fn(&Claim<'_>) -> T) -> T {
 impl Hosts {
     /// With this machine only. `changed` hears of hosts whose link came or went.
     pub fn new(here: Here, server: &str, changed: UnboundedSender<HostName>) -> Self {
-        Self { here: Arc::new(here), server: server.to_owned(), far: RwLock::default(), changed }
+        Self {
+            here: Arc::new(here),
+            server: server.to_owned(),
+            far: RwLock::default(),
+            changed,
+            powers: RwLock::default(),
+            machines: Arc::default(),
+            sim: Sim::default(),
+        }
     }
 
     /// This machine.
@@ -104,9 +117,47 @@ impl Hosts {
         &self.here
     }
 
+    pub(crate) fn here_arc(&self) -> &Arc<Here> {
+        &self.here
+    }
+
+    pub(crate) fn powers(&self) -> RwLockReadGuard<'_, BTreeMap<HostName, Power>> {
+        self.powers.read().unwrap_or_else(PoisonError::into_inner)
+    }
+
     /// Whether a host is this machine.
     pub fn is_here(&self, host: &HostName) -> bool {
-        self.far(host).is_none()
+        self.far(host).is_none() && !self.sim.plays(host)
+    }
+
+    /// Why hosts must never be acted on (R13): the machine that Yantro runs on, and those by which it comes to others.
+    pub async fn ways(&self, hosts: &BTreeMap<HostName, Host>) -> BTreeMap<HostName, String> {
+        let mut ways = BTreeMap::new();
+        let named = |text: &str| {
+            let is = |name: &HostName, host: &Host| {
+                name.as_str() == text.to_ascii_lowercase()
+                    || host.address == text
+                    || host.ssh.as_ref().and_then(|s| s.to.as_deref()) == Some(text)
+            };
+            hosts.iter().find(|(name, host)| is(name, host)).map(|(name, _)| name.clone())
+        };
+        for (name, host) in hosts {
+            let own = match host.reach {
+                Reach::Here => true,
+                Reach::Ssh => self.far(name).and_then(|f| f.link().hello).is_some_and(|h| h.boot == boot_id()),
+                Reach::Simulated => false,
+            };
+            if own {
+                ways.insert(name.clone(), "it is the machine that Yantro itself runs on".to_owned());
+            }
+        }
+        let asked = hosts.keys().filter_map(|name| Some((name, self.far(name)?)));
+        for (name, through) in join_all(asked.map(|(name, far)| async move { (name, far.goes_through().await) })).await {
+            for hop in through.iter().filter_map(|h| named(h)).filter(|hop| hop != name) {
+                ways.entry(hop.clone()).or_insert_with(|| format!("Yantro comes to {name} through it (here → {hop} → {name})"));
+            }
+        }
+        ways
     }
 
     /// Which boot a host is in, as far as is known.
@@ -127,6 +178,9 @@ impl Hosts {
             }
             stays
         });
+        self.sim.know(hosts);
+        *self.powers.write().unwrap_or_else(PoisonError::into_inner) =
+            hosts.iter().filter_map(|(n, h)| Some((n.clone(), h.power.clone()?))).collect();
         for (name, host) in hosts {
             if !far.contains_key(name)
                 && let Some(one) = Far::keep(name, host, &self.server, self.changed.clone())
@@ -141,15 +195,21 @@ impl Hosts {
         self.far(host).map(|f| f.link())
     }
 
-    fn far(&self, host: &HostName) -> Option<Arc<Far>> {
+    pub(crate) fn far(&self, host: &HostName) -> Option<Arc<Far>> {
         self.far.read().unwrap_or_else(PoisonError::into_inner).get(host).cloned()
     }
 
     /// Looks at services, each host at once; `each` hears of every one as it was looked at.
     pub async fn look(&self, services: Vec<Looked>, each: &(dyn Fn(Address, Seen) + Send + Sync)) {
         let (mut local, mut there): (Vec<Looked>, HashMap<HostName, Vec<Looked>>) = (Vec::new(), HashMap::new());
+        let mut power = Vec::new();
         for one in services {
-            if self.far(&one.service.address.host).is_some() {
+            if self.sim.plays(&one.service.address.host) {
+                let seen = self.sim.look(&one.service);
+                each(one.service.address, Ok(seen));
+            } else if one.service.runner.is_power() {
+                power.push(one.service);
+            } else if self.far(&one.service.address.host).is_some() {
                 there.entry(one.service.address.host.clone()).or_default().push(one);
             } else {
                 local.push(one);
@@ -158,7 +218,11 @@ impl Hosts {
         let round = self.here.round();
         let on_here = stream::iter(local.into_iter().map(|one| self.look_here(one, &round, each)));
         let on_there = there.into_iter().map(|(host, asked)| self.look_there(host, asked, each));
-        tokio::join!(on_here.buffer_unordered(SIDE_BY_SIDE).collect::<Vec<()>>(), join_all(on_there));
+        let of_power = power.into_iter().map(|service| async move {
+            let seen = self.look_at_power(&service).await;
+            each(service.address, seen);
+        });
+        tokio::join!(on_here.buffer_unordered(SIDE_BY_SIDE).collect::<Vec<()>>(), join_all(on_there), join_all(of_power));
     }
 
     async fn look_here(&self, one: Looked, round: &Round, each: &(dyn Fn(Address, Seen) + Send + Sync)) {
@@ -168,6 +232,12 @@ impl Hosts {
 
     async fn look_there(&self, host: HostName, asked: Vec<Looked>, each: &(dyn Fn(Address, Seen) + Send + Sync)) {
         let Some(far) = self.far(&host) else { return };
+        if !far.link().up && self.is_off(&host).await {
+            return asked.into_iter().for_each(|a| {
+                let look = Self::off_with_its_host(&a.service);
+                each(a.service.address, Ok(look));
+            });
+        }
         match far.look(asked.iter().map(|a| (a.service.clone(), a.started.clone())).collect()).await {
             Ok(looks) => asked.into_iter().zip(looks).for_each(|(a, look)| each(a.service.address, Ok(look))),
             Err(out) => asked.into_iter().for_each(|a| each(a.service.address, Err(out.clone()))),
@@ -179,6 +249,12 @@ impl Hosts {
         let round = self.here.round();
         let round = &round;
         let answers = stream::iter(looks).map(|(host, rung)| async move {
+            if self.sim.plays(&host) {
+                return Answer::holds("simulated");
+            }
+            if matches!(rung.kind, RungKind::Power | RungKind::Reached) {
+                return self.power_look_once(&host, &rung).await;
+            }
             match self.far(&host) {
                 Some(far) => far.look_once(&rung).await,
                 None => self.here.look_once(&host, &rung, round).await,
@@ -199,6 +275,12 @@ impl Hosts {
         tell: impl Fn(ActNews) + Send + Sync + 'static,
     ) -> Result<(), ActEnd> {
         let host = &spec.service.address.host;
+        if self.sim.plays(host) {
+            return self.sim.act(spec, tell).await;
+        }
+        if spec.service.runner.is_power() {
+            return self.act_on_power(spec, keeps, claims, tell).await;
+        }
         if let Some(far) = self.far(host) {
             return far.act(spec.identity, spec.kind, spec.service, started, || told(claims), tell).await;
         }
@@ -210,25 +292,40 @@ impl Hosts {
 
     /// What is written down of an act on a host. Waits for a host that does not answer.
     pub async fn recorded(&self, host: &HostName, identity: &str) -> Recorded {
-        match self.far(host) {
-            Some(far) => far.recorded(identity).await,
-            None => self.here.recorded(identity),
+        if self.sim.plays(host) {
+            return self.sim.recorded(identity);
         }
+        match self.far(host) {
+            Some(far) if !self.is_recorded_here(identity) => far.recorded(identity).await,
+            _ => self.here.recorded(identity),
+        }
+    }
+
+    /// What gives a host power is asked from this machine, and written down here.
+    fn is_recorded_here(&self, identity: &str) -> bool {
+        self.here.recorded(identity) != Recorded::Nothing
+    }
+
+    /// Whether an act on a host is written down on this machine, or nowhere yet.
+    pub fn is_given_here(&self, service: &Service, kind: ActKind, identity: &str) -> bool {
+        let asks_power = service.runner.is_power() && !matches!(kind, ActKind::Stop | ActKind::Clear);
+        asks_power || self.is_recorded_here(identity)
     }
 
     /// Follows an act that was given before.
     pub async fn follow(&self, host: &HostName, identity: &str, begun: ActRecord, tell: impl Fn(ActNews) + Send + Sync + 'static) {
         match self.far(host) {
-            Some(far) => far.follow(identity, tell).await,
-            None => self.here.follow(identity, begun, tell).await,
+            _ if self.sim.plays(host) => self.sim.follow(identity, tell).await,
+            Some(far) if !self.is_recorded_here(identity) => far.follow(identity, tell).await,
+            _ => self.here.follow(identity, begun, tell).await,
         }
     }
 
     /// Ends what an act started.
     pub async fn end(&self, host: &HostName, identity: &str) {
         match self.far(host) {
-            Some(far) => far.end(identity).await,
-            None => {
+            Some(far) if !self.is_recorded_here(identity) => far.end(identity).await,
+            _ => {
                 if let Recorded::Begun(record) = self.here.recorded(identity) {
                     self.here.end_trees(&[record]).await;
                 }
@@ -238,6 +335,12 @@ impl Hosts {
 
     /// Climbs until dropped.
     pub async fn climb(&self, climb: Climb, report: impl FnMut(Report)) {
+        if self.sim.plays(&climb.service.address.host) {
+            return self.sim.climb(climb, report).await;
+        }
+        if climb.service.runner.is_power() {
+            return self.climb_power(climb, report).await;
+        }
         match self.far(&climb.service.address.host) {
             Some(far) => far.climb(climb, report).await,
             None => self.here.climb(climb, report).await,
@@ -246,6 +349,9 @@ impl Hosts {
 
     /// Watches the logs of an act for forbidden lines.
     pub async fn watch_log(&self, service: &Service, kind: StepKind, marks: &BTreeMap<String, LogMark>) -> Option<Report> {
+        if self.sim.plays(&service.address.host) || service.runner.is_power() {
+            return None;
+        }
         match self.far(&service.address.host) {
             Some(far) => far.watch_log(service, kind, marks).await,
             None => self.here.watch_log(service, kind, marks).await,
@@ -254,6 +360,9 @@ impl Hosts {
 
     /// Looks through a host.
     pub async fn survey(&self, host: &HostName) -> Result<Survey, String> {
+        if self.sim.plays(host) {
+            return Err(format!("{host} is simulated: there is nothing to be found on it"));
+        }
         match self.far(host) {
             Some(far) => far.survey().await,
             None => self.here.survey().await,
@@ -263,6 +372,7 @@ impl Hosts {
     /// On what terms a host's manager acts on units, as far as it knows them.
     pub async fn terms(&self, host: &HostName, units: Vec<String>) -> BTreeMap<String, UnitTerms> {
         match self.far(host) {
+            _ if self.sim.plays(host) => BTreeMap::new(),
             Some(far) => far.terms(units).await,
             None => self.here.terms(&units).await,
         }
@@ -271,7 +381,7 @@ impl Hosts {
     /// Why restarts are owed by what lies on disk, as far as hosts answer.
     pub async fn owed_by_files(&self, services: Vec<(Service, Timestamp, Option<u32>)>) -> Vec<(Service, String)> {
         let mut by_host: HashMap<HostName, Vec<(Service, Timestamp, Option<u32>)>> = HashMap::new();
-        for one in services {
+        for one in services.into_iter().filter(|(s, ..)| !s.runner.is_power() && !self.sim.plays(&s.address.host)) {
             by_host.entry(one.0.address.host.clone()).or_default().push(one);
         }
         let owed = stream::iter(by_host).map(|(host, asked)| async move {
@@ -293,6 +403,7 @@ impl Hosts {
     /// answer this cannot be said, and the act will say it.
     pub async fn kept(&self, host: &HostName, keeps: &str, claims: &dyn Claims) -> Option<(String, bool)> {
         match self.far(host) {
+            _ if self.sim.plays(host) => None,
             Some(far) => far.kept(told(claims)).await,
             None => on_here(claims, |c| self.here.may_act_on(keeps, c)).err().map(|k: Kept| (k.to_string(), k.doubts_the_store())),
         }
@@ -308,6 +419,9 @@ impl Hosts {
 
     /// Where a service's own output goes, where Yantro starts it and its host is known well enough.
     pub fn output_of(&self, service: &Service) -> Option<String> {
+        if self.sim.plays(&service.address.host) {
+            return None;
+        }
         let name = Here::output_name(service);
         match self.far(&service.address.host) {
             Some(far) => far.link().hello.map(|h| format!("{}/{name}", h.outputs)),

@@ -17,10 +17,18 @@ mod keeper;
 mod leave;
 mod logs;
 mod look;
+#[cfg(feature = "outpost")]
+mod machines;
 pub mod outpost;
+#[cfg(feature = "outpost")]
+pub mod power;
 mod procs;
 mod recorder;
 mod secrets;
+#[cfg(feature = "outpost")]
+mod shell;
+#[cfg(feature = "outpost")]
+mod sim;
 mod sockets;
 mod units;
 mod wire;

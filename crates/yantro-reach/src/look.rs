@@ -188,6 +188,8 @@ impl Here {
             },
             ServiceRunner::Process(spec) if !spec.program.is_empty() => Some(!tree.is_empty()),
             ServiceRunner::Process(_) | ServiceRunner::Commands(_) => None,
+            // Looked at by whoever reaches its host.
+            ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => None,
         };
         let mut rungs = Vec::new();
         for (i, rung) in service.ladder.iter().enumerate() {
@@ -341,6 +343,14 @@ impl Here {
                 }
                 self.command_answer(service, &spec.state, &spec.state_up, &spec.state_down, spec.within.0).await
             }
+            RungKind::Booted => match self.units.system_state().await {
+                // Degraded: through with booting, and some unit failed; which of them matters is its service's own ladder's.
+                Ok(state) if state == "running" => Answer::holds("its manager is through with booting"),
+                Ok(state) if state == "degraded" => Answer::holds("its manager is through with booting, and some unit failed"),
+                Ok(state) => Answer::not_yet(format!("its manager says {state}")),
+                Err(why) => Answer::could_not(why),
+            },
+            RungKind::Power | RungKind::Reached => Answer::could_not("that is looked at from outside"),
             RungKind::Manager => match self.unit_of(service).await {
                 Some(Ok(seen)) => seen.word.answer(None, false),
                 Some(Err(why)) => Answer::could_not(why),
@@ -369,7 +379,7 @@ impl Here {
         let (dir, env) = match &service.runner {
             ServiceRunner::Process(p) => (&p.dir, &p.env),
             ServiceRunner::Commands(c) => (&c.dir, &c.env),
-            ServiceRunner::Systemd(_) => (&root, &none),
+            _ => (&root, &none),
         };
         let env = match self.secrets().resolve(env) {
             Ok(env) => env,
@@ -481,7 +491,7 @@ fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service
     let is_own = match &service.runner {
         ServiceRunner::Process(p) => !p.program.is_empty(),
         ServiceRunner::Systemd(_) => true,
-        ServiceRunner::Commands(_) => false,
+        ServiceRunner::Commands(_) | ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => false,
     };
     if holder.is_none() && is_own && !held_by_any && !nix::unistd::geteuid().is_root() {
         return Answer::could_not(format!(

@@ -207,6 +207,7 @@ fn begin(server: &str, sudo: bool) -> Result<(Arc<Here>, Hello), String> {
         data: data.display().to_string(),
         now: Timestamp::from_ms(now_ms()),
         pid: std::process::id(),
+        plain_shell: false,
     };
     Ok((Arc::new(here), hello))
 }

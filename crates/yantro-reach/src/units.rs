@@ -127,6 +127,12 @@ impl Units {
         answer.body().deserialize().map_err(|e| format!("what the manager says is not understood: {e}"))
     }
 
+    /// How far the manager is with the host: `starting`, `running`, `degraded`, `stopping` …
+    pub(crate) async fn system_state(&self) -> Result<String, String> {
+        let state: OwnedValue = self.call(ROOT, "org.freedesktop.DBus.Properties", "Get", &(MANAGER, "SystemState")).await?;
+        String::try_from(state).map_err(|e| format!("what the manager says is not understood: {e}"))
+    }
+
     async fn path(&self, unit: &str) -> Result<OwnedObjectPath, String> {
         // A unit that is not loaded has a path all the same, once it was asked for.
         let path: OwnedObjectPath = self.call(ROOT, MANAGER, "LoadUnit", &(unit,)).await?;

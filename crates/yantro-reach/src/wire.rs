@@ -170,6 +170,9 @@ pub struct Hello {
     pub now: Timestamp,
     /// The process it is.
     pub pid: u32,
+    /// It is none, but the host's plain shell: acts and commands only.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub plain_shell: bool,
 }
 
 /// A message from an outpost.

@@ -15,8 +15,8 @@ use yantro_core::{
     sequence::{Plan, StepId, plays::play_all},
 };
 use yantro_engine::{
-    BeginRequest, BoardView, Comparison, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, Engine, EngineError, HostSurvey,
-    LoadOutcome, LoadRequest, Loaded, ProcedureDifference, ProcedureRequest, Rehearsal, RunForecast, RunView,
+    ActRequest, BeginRequest, BoardView, Comparison, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, Engine, EngineError,
+    HostSurvey, LoadOutcome, LoadRequest, Loaded, ProcedureDifference, ProcedureRequest, Rehearsal, RunForecast, RunView,
 };
 
 use crate::{
@@ -49,6 +49,8 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/procedures/{procedure}/plan", web::post().to(plan_procedure))
         .route("/procedures/{procedure}/rehearsals", web::post().to(rehearse_procedure))
         .route("/procedures/{procedure}/runs", web::post().to(begin_procedure))
+        .route("/acts", web::post().to(begin_act))
+        .route("/acts/plan", web::post().to(plan_act))
         .route("/runs", web::get().to(runs))
         .route("/runs", web::post().to(begin))
         .route("/runs/{run}", web::get().to(run))
@@ -86,8 +88,15 @@ pub(crate) async fn blocking<T: Send + 'static>(f: impl FnOnce() -> Result<T, En
     Ok(outcome?)
 }
 
-async fn board(engine: web::Data<Engine>) -> web::Json<BoardView> {
-    web::Json(engine.board())
+#[derive(Deserialize)]
+struct Since {
+    /// What is known already: the board's version, or the number of a run's event.
+    since: Option<u64>,
+}
+
+async fn board(engine: web::Data<Engine>, known: web::Query<Since>) -> Answer<BoardView> {
+    // Of ten thousand services it takes a moment of a processor.
+    Ok(web::Json(blocking(move || Ok(engine.board_since(known.since))).await?))
 }
 
 async fn look(engine: web::Data<Engine>) -> web::Json<BoardView> {
@@ -175,6 +184,15 @@ async fn planned(plan: Plan, loaded: Arc<Loaded>, at_once: Option<u32>) -> Answe
 
 async fn begin(engine: web::Data<Engine>, who: Who, body: web::Json<BeginRequest>) -> Answer<RunBegun> {
     Ok(web::Json(RunBegun { id: engine.begin(&body, &who.0).await? }))
+}
+
+async fn plan_act(engine: web::Data<Engine>, body: web::Json<ActRequest>) -> Answer<PlanView> {
+    let (plan, loaded) = engine.plan_act(&body).await?;
+    planned(plan, loaded, None).await
+}
+
+async fn begin_act(engine: web::Data<Engine>, who: Who, body: web::Json<ActRequest>) -> Answer<RunBegun> {
+    Ok(web::Json(RunBegun { id: engine.begin_act(&body, &who.0).await? }))
 }
 
 #[derive(Deserialize)]
@@ -343,9 +361,9 @@ async fn runs(engine: web::Data<Engine>, page: web::Query<PageOf>) -> Answer<Run
     Ok(web::Json(RunPage { runs, next }))
 }
 
-async fn run(engine: web::Data<Engine>, id: web::Path<u64>) -> Answer<RunView> {
+async fn run(engine: web::Data<Engine>, id: web::Path<u64>, known: web::Query<Since>) -> Answer<RunView> {
     let id = RunId(*id);
-    Ok(web::Json(blocking(move || engine.run(id)).await?))
+    Ok(web::Json(blocking(move || engine.run_since(id, known.since)).await?))
 }
 
 async fn run_events(engine: web::Data<Engine>, id: web::Path<u64>) -> Answer<Vec<Stamped>> {

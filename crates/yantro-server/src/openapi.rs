@@ -4,7 +4,7 @@ use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
 use yantro_core::{estate::Launch, run::input::Stamped, time::Timestamp};
 use yantro_engine::{
-    BeginRequest, BoardView, Comparison, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, HostSurvey, LoadOutcome,
+    ActRequest, BeginRequest, BoardView, Comparison, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, HostSurvey, LoadOutcome,
     ProcedureDifference, ProcedureRequest, Rehearsal, Report, RunForecast, RunView,
 };
 
@@ -48,7 +48,9 @@ pub fn document() -> Value {
     let of: &[(&str, &str, bool)] = &[("of", "string", true)];
     let logs: &[(&str, &str, bool)] =
         &[("of", "string", true), ("lines", "integer", false), ("follow", "boolean", false), ("run", "integer", false)];
-    add("get", "/board", "board", "How everything stands.", &[], None, ok::<BoardView>(&mut g));
+    let since: &[(&str, &str, bool)] = &[("since", "integer", false)];
+    let says = "How everything stands; with the version of an earlier answer as `since`, what is new.";
+    add("get", "/board", "board", says, since, None, ok::<BoardView>(&mut g));
     add("post", "/look", "look", "Look at everything once more.", &[], None, ok::<BoardView>(&mut g));
     let edition: &[(&str, &str, bool)] = &[("edition", "integer", false)];
     add("get", "/estate", "estate", "The loaded estate, or an earlier edition of it.", edition, None, ok::<EstateView>(&mut g));
@@ -83,9 +85,15 @@ pub fn document() -> Value {
     add("post", "/procedures/{procedure}/rehearsals", "rehearseProcedure", says, fails, Some(asked.clone()), ok::<Rehearsal>(&mut g));
     let says = "Begin a run of a procedure.";
     add("post", "/procedures/{procedure}/runs", "beginProcedure", says, &[], Some(asked), ok::<RunBegun>(&mut g));
+    let asked = of_type::<ActRequest>(&mut g);
+    let says = "Work out a further act of services by itself, and touch nothing.";
+    add("post", "/acts/plan", "planAct", says, &[], Some(asked.clone()), ok::<PlanView>(&mut g));
+    let says = "Begin a run of a further act of services by itself.";
+    add("post", "/acts", "beginAct", says, &[], Some(asked), ok::<RunBegun>(&mut g));
     add("get", "/runs", "runs", "The newest runs.", page, None, ok::<RunPage>(&mut g));
     add("post", "/runs", "begin", "Begin a run.", &[], Some(request), ok::<RunBegun>(&mut g));
-    add("get", "/runs/{run}", "run", "A run in full.", &[], None, ok::<RunView>(&mut g));
+    let says = "A run in full; with the number of an event as `since`, only the steps that changed after it.";
+    add("get", "/runs/{run}", "run", says, since, None, ok::<RunView>(&mut g));
     add("get", "/runs/{run}/events", "runEvents", "All that happened in a run.", &[], None, ok::<Vec<Stamped>>(&mut g));
     let decision = of_type::<DecisionRequest>(&mut g);
     add("post", "/runs/{run}/decisions", "decide", "Take a decision on a run.", &[], Some(decision), ok::<RunView>(&mut g));

@@ -81,6 +81,8 @@ impl From<EngineError> for Problem {
             EngineError::NoEdition(_) => (404, "no-edition", "There is no such edition"),
             EngineError::WouldUndo(_) => (409, "would-undo", "This would undo what was edited here"),
             EngineError::Answers(_) => (422, "answers", "The procedure's questions are not answered"),
+            EngineError::NoAct(_) => (422, "no-act", "There is no such act"),
+            EngineError::AsFound(_) => (422, "as-found", "Nothing was found up"),
             EngineError::NoLine { .. } | EngineError::NoStep { .. } => (422, "no-step", "There is no such step"),
             EngineError::NoWindow { .. } => (404, "no-window", "There is no such window"),
             EngineError::WindowShut { .. } => (409, "window-shut", "The window is not open"),

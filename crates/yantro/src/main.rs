@@ -15,8 +15,9 @@ mod tests;
 use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
+use yantro_core::sequence::Wish;
 
-use commands::{acts, amend, attend, board, decisions, demo, estate, follow, logs, procedures, runs, serve, survey};
+use commands::{acts, amend, attend, board, decisions, demo, estate, follow, logs, power, procedures, runs, serve, survey};
 
 /// Plans and runs stop, start and restart sequences across services that rely on each other, each step proven.
 #[derive(Parser)]
@@ -68,6 +69,16 @@ enum Command {
     Restart(acts::Wanted),
     /// Have services re-read their configuration.
     Reload(acts::Wanted),
+    /// Shut hosts down, with all on them and all that relies on them.
+    ShutDown(acts::OfHosts),
+    /// Power hosts on.
+    PowerOn(acts::OfHosts),
+    /// Reboot hosts; all that was up on them, and all that relies on it, comes back.
+    Reboot(acts::OfHosts),
+    /// Take hosts down and up again by their power.
+    PowerCycle(acts::OfHosts),
+    /// Carry out a further act of services: drain, re-read, at-boot-on …
+    Act(acts::FurtherAct),
     /// Start what should be up and stop what should be down.
     BringToExpected(acts::Wanted),
     /// Start one service attended: its own output comes through here.
@@ -134,6 +145,8 @@ enum Command {
     Trail(runs::Trail),
     /// Print a link for signing in to the console, good once.
     SignIn(serve::SignIn),
+    /// Ask a power controller for something, or wake a host: what the server does to power a host on and off.
+    Power(power::Power),
     /// Run the server.
     Serve(serve::Serve),
     /// Run the server with a demo estate of real processes.
@@ -160,6 +173,12 @@ fn main() -> std::process::ExitCode {
         Command::Stop(c) => c.run("stop", &cli.global, &say),
         Command::Restart(c) => c.run("restart", &cli.global, &say),
         Command::Reload(c) => c.run("reload", &cli.global, &say),
+        Command::ShutDown(c) => c.run(Wish::Stop, &cli.global, &say),
+        Command::PowerOn(c) => c.run(Wish::Start, &cli.global, &say),
+        Command::Reboot(c) => c.run(Wish::Restart, &cli.global, &say),
+        Command::PowerCycle(c) => c.run(Wish::PowerCycle, &cli.global, &say),
+        Command::Power(c) => c.run(&say),
+        Command::Act(c) => c.run(&cli.global, &say),
         Command::BringToExpected(c) => c.run("bring-to-expected", &cli.global, &say),
         Command::Attend(c) => c.run(&cli.global, &say),
         Command::Procedures(c) => c.run(&cli.global, &say),

@@ -20,6 +20,8 @@ pub struct EstateFile {
     pub estate: HeadFile,
     /// How much may be acted on at once, over all runs.
     pub limits: LimitsFile,
+    /// How what is simulated goes.
+    pub simulation: SimulationFile,
     /// The hosts, by name.
     pub host: BTreeMap<String, HostFile>,
     /// Groups of services, by name.
@@ -78,6 +80,38 @@ pub struct LimitsFile {
     pub per_host: Option<u32>,
 }
 
+/// `[simulation]`: how time and chance go for what is simulated.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct SimulationFile {
+    /// How much faster than the clock it goes (default 1): with 60, what takes a minute takes a second.
+    #[schemars(range(min = 0.01, max = 1000))]
+    pub speed: Option<f64>,
+    /// What chance is drawn from (default 1): the same number, the same luck.
+    pub seed: Option<u64>,
+}
+
+/// `simulated = { … }` of a service or host that is simulated: how it behaves.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct SimulatedFile {
+    /// How long it takes to come up, half the time (default: what its start usually takes, else 2 s; a host 40 s).
+    pub starts: Option<Span>,
+    /// How long it takes to go down, half the time (default: what its stop usually takes, else 1 s; a host 10 s).
+    pub stops: Option<Span>,
+    /// How far times spread: of the logarithm, so that with 0.3 two in three are within a third (default 0.2).
+    #[schemars(range(min = 0.0, max = 3.0))]
+    pub spread: Option<f64>,
+    /// How often a start comes to nothing, from 0 to 1 (default 0).
+    #[schemars(range(min = 0.0, max = 1.0))]
+    pub fails: Option<f64>,
+    /// How often a stop is not heeded, from 0 to 1 (default 0).
+    #[schemars(range(min = 0.0, max = 1.0))]
+    pub clings: Option<f64>,
+    /// Whether it is down to begin with (default: it is up, unless it is expected to be down).
+    pub begins_down: Option<bool>,
+}
+
 /// `[host.NAME]`
 #[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
@@ -96,6 +130,92 @@ pub struct HostFile {
     pub at_once: Option<u32>,
     /// Optional services that are on here.
     pub turns_on: Vec<String>,
+    /// Its power, where the host itself is to be shut down, powered on and rebooted. What follows is about the host
+    /// as such a thing, and takes this.
+    pub power: Option<PowerFile>,
+    /// Hosts that it cannot work without: powered on before it, shut down after it.
+    pub relies_on: Vec<String>,
+    /// Order only, where both are in play: powered on after these hosts, shut down before them.
+    pub yields_to: Vec<String>,
+    /// Whether the host should be on (default "either").
+    pub expected: Option<Expected>,
+    /// What users notice while it is off.
+    pub impact: Option<ImpactFile>,
+    /// The host itself is watched, never acted on, for this reason.
+    pub hands_off: Option<String>,
+    /// Who owns it.
+    pub owner: Option<String>,
+    /// How it is powered on; its patience is that of the way up to the last rung.
+    pub start: Option<StartFile>,
+    /// How it is shut down. Its `force` says whether its power may be cut when it does not go down by itself.
+    pub stop: Option<StopFile>,
+    /// Its checks, in order (default: ping, reached, booted).
+    pub ladder: Vec<RungFile>,
+    /// How long it must stay on the last rung (default "0s").
+    pub steady: Option<Span>,
+    /// How many contrary looks in a row make it ailing (default 2).
+    #[schemars(range(min = 1, max = 100))]
+    pub ailing_after: Option<u32>,
+    /// What happens when a step on it fails.
+    pub if_it_fails: Option<IfItFailsFile>,
+    /// How the host itself behaves, for `reach = "simulated"`.
+    pub simulated: Option<SimulatedFile>,
+}
+
+/// `[host.NAME.power]`: what gives a host power and takes it away.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct PowerFile {
+    /// What it is done by.
+    pub by: Option<PowerBy>,
+    /// Where the power controller answers, for `by = "redfish"`: "https://10.0.9.2".
+    pub controller: Option<String>,
+    /// The host's computer system there, for `by = "redfish"`: "/redfish/v1/Systems/1".
+    pub system: Option<String>,
+    /// The outlet that feeds it, where the controller switches that too: "/redfish/v1/PowerEquipment/RackPDUs/1/Outlets/A1".
+    /// It becomes a thing of its own, switched off only once the host is seen to be off.
+    pub outlet: Option<String>,
+    /// The account at the controller.
+    pub account: Option<String>,
+    /// Its password: a reference "env:NAME" or "file:PATH", never the password itself.
+    pub password: Option<String>,
+    /// A file of certificates, PEM, by which the controller is believed (default: the system's).
+    pub believes: Option<String>,
+    /// The hardware address that is woken, for `by = "wake"`: "02:00:5e:10:00:01".
+    pub mac: Option<String>,
+    /// Where the packet is sent, for `by = "wake"`: the network's broadcast address.
+    pub broadcast: Option<String>,
+    /// The port it is sent to, for `by = "wake"` (default 9).
+    #[schemars(range(min = 1))]
+    pub port: Option<u16>,
+    /// The command that gives it power, for `by = "commands"`; run where Yantro runs.
+    pub on: Vec<String>,
+    /// The command that takes it away.
+    pub off: Vec<String>,
+    /// The command that says whether it has power: exit code 0 is on, 1 is off, all else is no answer.
+    pub state: Vec<String>,
+    /// The environment of these commands; a value "env:NAME" or "file:PATH" is a reference.
+    pub env: BTreeMap<String, String>,
+    /// What shuts the host down, run on it (default: its manager's own command).
+    pub shut_down: Vec<String>,
+    /// What reboots the host, run on it (default: its manager's own command).
+    pub reboot: Vec<String>,
+    /// The controller asks it to shut down, instead of a command run on it.
+    pub asked_by_controller: bool,
+}
+
+/// What gives a host power.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum PowerBy {
+    /// A power controller that speaks Redfish.
+    Redfish,
+    /// A Wake-on-LAN packet; it can only be woken so.
+    Wake,
+    /// Commands of your own.
+    Commands,
+    /// Nothing that Yantro could reach: it can be rebooted and shut down, and somebody has to press its button.
+    Nobody,
 }
 
 /// How a host is reached.
@@ -106,6 +226,8 @@ pub enum Reach {
     Here,
     /// Over SSH, by the system's own client.
     Ssh,
+    /// Not at all: it is played, with stated times and chances, for rehearsing and teaching.
+    Simulated,
 }
 
 /// `[host.NAME.ssh]`: how OpenSSH reaches a host.
@@ -198,6 +320,8 @@ pub enum RunBy {
     Commands,
     /// The host's own service manager.
     Systemd,
+    /// Nothing: it is played, with stated times and chances.
+    Simulated,
 }
 
 /// Whether a service should be up.
@@ -339,6 +463,8 @@ pub struct ServiceFile {
     pub process: Option<ProcessFile>,
     /// Its commands, for `run_by = "commands"`.
     pub commands: Option<CommandsFile>,
+    /// How it behaves, for `run_by = "simulated"`.
+    pub simulated: Option<SimulatedFile>,
     /// How it is started.
     pub start: Option<StartFile>,
     /// How it is stopped.
@@ -624,6 +750,10 @@ pub enum RungFile {
         #[serde(default)]
         to: Option<String>,
     },
+    /// Its host is reached, in the way the estate says; for a host's own ladder.
+    Reached {},
+    /// The manager of its host is through with booting; for a host's own ladder.
+    Booted {},
     /// An address answers a ping.
     Ping {
         /// The address (default: the host's).
@@ -811,8 +941,8 @@ pub enum QuestionKind {
     Secret,
 }
 
-/// One step of a procedure. It says one thing to do: `stop`, `start`, `restart`, `reload`, `act`,
-/// `bring_back`, `work`, `script`, `pause`, `until`, `until_time`, `question`, `look` or `announce`.
+/// One step of a procedure. It says one thing to do: `stop`, `start`, `restart`, `reload`, `shut_down`, `power_on`,
+/// `reboot`, `power_cycle`, `act`, `bring_back`, `work`, `script`, `pause`, `until`, `until_time`, `question`, `look` or `announce`.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct StepFile {
@@ -831,6 +961,14 @@ pub struct StepFile {
     pub restart: Option<Vec<String>>,
     /// Has these re-read their configuration.
     pub reload: Option<Vec<String>>,
+    /// Shuts these hosts down, with all on them and all that relies on them.
+    pub shut_down: Option<Vec<String>>,
+    /// Powers these hosts on.
+    pub power_on: Option<Vec<String>>,
+    /// Reboots these hosts; all on them that was up, and all that relies on it, is down meanwhile and comes back.
+    pub reboot: Option<Vec<String>>,
+    /// The same, by their power.
+    pub power_cycle: Option<Vec<String>>,
     /// Leaves these out of it.
     pub except: Vec<String>,
     /// Only these, without what relies on them or what they need.

@@ -45,7 +45,7 @@ pub fn launch(estate: &Estate, text: &str, address: &Address) -> Option<Launch> 
             ("process", words, &p.dir, &p.user, &p.env)
         }
         // What its unit says is the manager's.
-        ServiceRunner::Systemd(_) => return None,
+        ServiceRunner::Systemd(_) | ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => return None,
         ServiceRunner::Commands(c) => ("commands", c.start.iter().map(|w| (w.clone(), "start")).collect(), &c.dir, &c.user, &c.env),
     };
     let from = |key: &str| layers.said_at(&[block, key]);

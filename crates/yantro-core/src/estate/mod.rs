@@ -14,8 +14,9 @@ pub use fault::{Fault, Severity};
 pub use file::{Expected, Force, ImpactLevel, Reach, Signal, StandsFor, Sudo};
 pub use launch::{Launch, Sourced, launch};
 pub use model::{
-    CommandsSpec, Estate, FurtherAct, Group, Host, IfItFails, Impact, Limits, LogPatterns, ProcessSpec, Relation, ReloadBlock, Rung,
-    RungKind, Service, ServiceRunner, SshSpec, StartBlock, StopBlock, SystemdSpec,
+    AT_BOOT_OFF, AT_BOOT_ON, CommandsSpec, Controller, Estate, FurtherAct, Group, Host, HostSpec, IfItFails, Impact, Limits, LogPatterns,
+    POWER_PASSWORD, Power, PowerDeed, ProcessSpec, REREAD, Relation, ReloadBlock, Rung, RungKind, Service, ServiceRunner, Simulated,
+    SshSpec, StartBlock, StopBlock, SystemdSpec,
 };
 pub use structure::json_schema;
 pub use vet::{MAX_BYTES, Vetted, vet, vet_with};

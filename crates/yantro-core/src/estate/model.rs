@@ -88,7 +88,17 @@ pub struct FurtherAct {
     pub changes_nothing: bool,
     /// The act that takes it back.
     pub taken_back_by: Option<String>,
+    /// Whether it may be given while the service is down, too: it is about what its manager knows of it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub at_rest: bool,
 }
+
+/// Has the host's manager go by the definitions on disk.
+pub const REREAD: &str = "re-read";
+/// Has a unit come up by itself when its host boots.
+pub const AT_BOOT_ON: &str = "at-boot-on";
+/// Has a unit stay down when its host boots.
+pub const AT_BOOT_OFF: &str = "at-boot-off";
 
 /// How much may be acted on at once. `None` is no limit.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -113,6 +123,159 @@ pub struct Host {
     /// How the SSH client reaches it, where it does.
     #[serde(default)]
     pub ssh: Option<SshSpec>,
+    /// What gives it power, where it can be acted on itself.
+    #[serde(default)]
+    pub power: Option<Power>,
+    /// How it behaves itself, where it is simulated.
+    #[serde(default)]
+    pub simulated: Option<Simulated>,
+}
+
+/// How something behaves that is played. Times are those of the clock, the simulation's speed taken in.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Simulated {
+    /// How long it takes to come up, half the time.
+    pub starts: Span,
+    /// How long it takes to go down, half the time.
+    pub stops: Span,
+    /// The spread of the logarithm of these times, in thousandths.
+    pub spread: u32,
+    /// How many starts in a thousand come to nothing.
+    pub fails: u32,
+    /// How many stops in a thousand are not heeded.
+    pub clings: u32,
+    /// Whether it is down to begin with.
+    pub begins_down: bool,
+    /// What chance is drawn from.
+    pub seed: u64,
+}
+
+/// What gives a host power and takes it away.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "by", rename_all = "kebab-case")]
+pub enum Power {
+    /// A controller that speaks Redfish.
+    Redfish(Controller),
+    /// A Wake-on-LAN packet.
+    Wake {
+        /// The hardware address.
+        mac: String,
+        /// Where it is sent.
+        broadcast: String,
+        /// To which port.
+        port: u16,
+    },
+    /// Commands, run where Yantro runs.
+    Commands {
+        /// Gives it power.
+        on: Vec<String>,
+        /// Takes it away.
+        off: Vec<String>,
+        /// Says whether it has power.
+        state: Vec<String>,
+        /// Their environment; values may be references.
+        env: BTreeMap<String, String>,
+    },
+    /// Nothing that could be reached.
+    Nobody,
+}
+
+/// A part of a power controller that speaks Redfish (DMTF DSP0266).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Controller {
+    /// Where it answers.
+    pub controller: String,
+    /// The computer system or the outlet there, as a path.
+    pub part: String,
+    /// The account.
+    pub account: Option<String>,
+    /// Its password, as a reference.
+    pub password: Option<String>,
+    /// The file of certificates it is believed by.
+    pub believes: Option<String>,
+}
+
+/// What is asked of a host's power.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum PowerDeed {
+    /// Give it power.
+    On,
+    /// Take it away, whatever the host does.
+    Off,
+    /// Ask the host to shut down.
+    ShutDown,
+}
+
+impl PowerDeed {
+    /// The word of the command line.
+    pub fn word(self) -> &'static str {
+        match self {
+            PowerDeed::On => "on",
+            PowerDeed::Off => "off",
+            PowerDeed::ShutDown => "shut-down",
+        }
+    }
+}
+
+/// The environment variable in which a controller's password reaches the command that asks it.
+pub const POWER_PASSWORD: &str = "YANTRO_POWER_PASSWORD";
+
+impl Controller {
+    /// The command by which something is asked of it; the first word is this program.
+    pub fn command(&self, deed: PowerDeed) -> Vec<String> {
+        let mut words: Vec<String> =
+            ["yantro", "power", deed.word(), "--controller", &self.controller, "--part", &self.part].map(str::to_owned).to_vec();
+        for (option, value) in [("--account", &self.account), ("--believes", &self.believes)] {
+            words.extend(value.iter().flat_map(|v| [option.to_owned(), v.clone()]));
+        }
+        words
+    }
+    /// What that command needs in its environment, as references.
+    pub fn env(&self) -> BTreeMap<String, String> {
+        self.password.iter().map(|p| (POWER_PASSWORD.to_owned(), p.clone())).collect()
+    }
+}
+
+impl Power {
+    /// The command by which something is asked of it, with its environment; none where it cannot do that. It is run where Yantro
+    /// runs.
+    pub fn command(&self, deed: PowerDeed) -> Option<(Vec<String>, BTreeMap<String, String>)> {
+        match (self, deed) {
+            (Power::Redfish(c), _) => Some((c.command(deed), c.env())),
+            (Power::Wake { mac, broadcast, port }, PowerDeed::On) => {
+                let words = ["yantro", "power", "wake", mac, "--to", broadcast, "--port", &port.to_string()].map(str::to_owned);
+                Some((words.to_vec(), BTreeMap::new()))
+            }
+            (Power::Commands { on, env, .. }, PowerDeed::On) => Some((on.clone(), env.clone())),
+            (Power::Commands { off, env, .. }, PowerDeed::Off) => Some((off.clone(), env.clone())),
+            (Power::Commands { .. }, PowerDeed::ShutDown) => None,
+            (Power::Wake { .. } | Power::Nobody, _) => None,
+        }
+        .filter(|(words, _)| !words.is_empty())
+    }
+    /// Whether it can be asked how things stand.
+    pub fn tells(&self) -> bool {
+        match self {
+            Power::Redfish(_) => true,
+            Power::Commands { state, .. } => !state.is_empty(),
+            Power::Wake { .. } | Power::Nobody => false,
+        }
+    }
+}
+
+/// A host as a thing that is shut down, powered on and rebooted.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct HostSpec {
+    /// What gives it power.
+    pub power: Power,
+    /// What shuts it down, run on it; empty where its controller asks it to.
+    pub shut_down: Vec<String>,
+    /// What reboots it, run on it.
+    pub reboot: Vec<String>,
+    /// What a stop is just now: a reboot, from which it comes back by itself.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub reboots: bool,
 }
 
 /// How OpenSSH reaches a host; what is `None` is as its own configuration has it.
@@ -229,6 +392,19 @@ pub enum ServiceRunner {
     Commands(CommandsSpec),
     /// The host's own service manager.
     Systemd(SystemdSpec),
+    /// It is the host itself: up is on, down is off.
+    Host(HostSpec),
+    /// It is the outlet that feeds a host.
+    Outlet(Controller),
+    /// Nothing: it is played.
+    Simulated(Simulated),
+}
+
+impl ServiceRunner {
+    /// Whether it is a host, or what feeds one, rather than a service on one.
+    pub fn is_power(&self) -> bool {
+        matches!(self, ServiceRunner::Host(_) | ServiceRunner::Outlet(_))
+    }
 }
 
 /// A unit of the host's service manager.
@@ -287,6 +463,25 @@ pub struct CommandsSpec {
     pub user: Option<String>,
     /// How long any one may take.
     pub within: Span,
+}
+
+impl CommandsSpec {
+    /// A command that is given by itself, and is no service's: in the root folder, as whoever gives it.
+    pub fn once(start: Vec<String>, within: Span) -> Self {
+        Self {
+            start,
+            stop: Vec::new(),
+            force: Vec::new(),
+            reload: Vec::new(),
+            state: Vec::new(),
+            state_up: Vec::new(),
+            state_down: Vec::new(),
+            dir: "/".to_owned(),
+            env: BTreeMap::new(),
+            user: None,
+            within,
+        }
+    }
 }
 
 /// Log patterns of an act.
@@ -439,6 +634,12 @@ pub enum RungKind {
         /// The address connected to.
         to: String,
     },
+    /// What gives a host power says that it has some; for a stop, that it has none.
+    Power,
+    /// Its host is reached, in the way the estate says.
+    Reached,
+    /// The manager of its host is through with booting.
+    Booted,
     /// An address answers a ping.
     Ping {
         /// The address.
@@ -550,6 +751,9 @@ impl RungKind {
             RungKind::Program { program } => format!("program {}", program.rsplit('/').next().unwrap_or(program)),
             RungKind::State => "state command".to_owned(),
             RungKind::Manager => "manager".to_owned(),
+            RungKind::Power => "power".to_owned(),
+            RungKind::Reached => "reached".to_owned(),
+            RungKind::Booted => "through with booting".to_owned(),
             RungKind::Log => "log".to_owned(),
         }
     }
@@ -566,7 +770,7 @@ impl Service {
         match &self.runner {
             ServiceRunner::Process(p) => p.program.is_empty(),
             ServiceRunner::Commands(c) => c.state.is_empty(),
-            ServiceRunner::Systemd(_) => false,
+            ServiceRunner::Systemd(_) | ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => false,
         }
     }
 

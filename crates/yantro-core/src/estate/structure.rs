@@ -161,7 +161,8 @@ impl<'s> Walk<'s, '_, '_> {
             DeValue::String(text) => self.text(schema, text, node.span()),
             DeValue::Integer(number) => self.number(schema, number.as_str(), number.radix(), node.span()),
             DeValue::Boolean(truth) => Some(json!(truth)),
-            DeValue::Float(_) | DeValue::Datetime(_) => {
+            DeValue::Float(number) => self.fraction(schema, number.as_str(), node.span()),
+            DeValue::Datetime(_) => {
                 self.wrong_type(&[schema], node, path);
                 None
             }
@@ -269,6 +270,9 @@ impl<'s> Walk<'s, '_, '_> {
     }
 
     fn number(&mut self, schema: &'s Value, digits: &str, radix: u32, span: Range<usize>) -> Option<Value> {
+        if types(schema).contains(&"number") {
+            return self.fraction(schema, digits, span);
+        }
         let low = schema.get("minimum").and_then(Value::as_f64).unwrap_or(i64::MIN as f64);
         let high = schema.get("maximum").and_then(Value::as_f64).unwrap_or(i64::MAX as f64);
         match i64::from_str_radix(digits, radix) {
@@ -276,6 +280,18 @@ impl<'s> Walk<'s, '_, '_> {
             _ => {
                 let range = if high < i64::MAX as f64 { format!("from {low} to {high}") } else { format!("of at least {low}") };
                 self.faults.error("bad-number", span, format!("{digits} is out of range"), format!("write a whole number {range}"));
+                None
+            }
+        }
+    }
+
+    fn fraction(&mut self, schema: &'s Value, digits: &str, span: Range<usize>) -> Option<Value> {
+        let low = schema.get("minimum").and_then(Value::as_f64).unwrap_or(f64::MIN);
+        let high = schema.get("maximum").and_then(Value::as_f64).unwrap_or(f64::MAX);
+        match digits.parse::<f64>() {
+            Ok(n) if (low..=high).contains(&n) => Some(json!(n)),
+            _ => {
+                self.faults.error("bad-number", span, format!("{digits} is out of range"), format!("write a number from {low} to {high}"));
                 None
             }
         }
@@ -322,6 +338,10 @@ fn types(schema: &Value) -> Vec<&str> {
 }
 
 fn fits(schema: &Value, node: &DeValue<'_>) -> bool {
+    // A whole number is a number, too.
+    if matches!(node, DeValue::Integer(_)) && types(schema).contains(&"number") {
+        return true;
+    }
     let wanted = match node {
         DeValue::String(_) => "string",
         DeValue::Integer(_) => "integer",
@@ -340,6 +360,7 @@ fn type_names(schema: &Value) -> Vec<&'static str> {
         .filter_map(|t| match t {
             "string" => Some("text"),
             "integer" => Some("a whole number"),
+            "number" => Some("a number"),
             "boolean" => Some("true or false"),
             "array" => Some("a list"),
             "object" => Some("a table"),
@@ -365,7 +386,7 @@ fn example_of(names: &[&str]) -> String {
         Some(&"text") => "put it in double quotes: \"…\"".to_owned(),
         Some(&"a list") => "put it in brackets: [\"…\"]".to_owned(),
         Some(&"a table") => "write it as { key = value } or as a [table] of its own".to_owned(),
-        Some(&"a whole number") => "write digits, without quotes".to_owned(),
+        Some(&("a whole number" | "a number")) => "write digits, without quotes".to_owned(),
         Some(&"true or false") => "write true or false, without quotes".to_owned(),
         _ => "see docs/estate.md".to_owned(),
     }

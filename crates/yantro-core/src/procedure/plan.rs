@@ -133,7 +133,8 @@ impl Work<'_> {
                         let why = format!("{address} is hands-off: {reason}");
                         self.obstacle(no, Some(&address), why, "leave it out".to_owned());
                     }
-                    if matches!(self.facts.of(&address), SeenState::Down | SeenState::Unknown | SeenState::OutOfReach) {
+                    let rests = self.facts.of(&address) == SeenState::Down && service.acts.get(act).is_some_and(|a| a.at_rest);
+                    if !rests && matches!(self.facts.of(&address), SeenState::Down | SeenState::Unknown | SeenState::OutOfReach) {
                         let why = format!("{address} is {} there, and only what runs can {act}", self.facts.of(&address));
                         self.obstacle(no, Some(&address), why, "move the line to where it runs".to_owned());
                     }

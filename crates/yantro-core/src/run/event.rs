@@ -13,7 +13,7 @@ use super::{decision::Decision, input::FoundProcess};
 use crate::{
     estate::{Estate, IfItFails, ImpactLevel, Service, file::PersonKind},
     logs::{LogCount, LogHit},
-    name::{Address, ProcedureName},
+    name::{Address, HostName, ProcedureName},
     overrides::{self, Overrides},
     sequence::{For, Plan, Preflight, Sequence, Step, StepId, StepKind, plays::Forecast},
     state::{Answer, SeenState},
@@ -195,6 +195,12 @@ pub fn answerable(estate: &Estate, steps: &[Step]) -> BTreeSet<Address> {
     let mut all: BTreeSet<Address> = steps.iter().filter_map(|s| s.address().cloned()).collect();
     for address in all.clone() {
         all.extend(estate.services.get(&address).into_iter().flat_map(|s| s.relies_on_any().cloned()));
+    }
+    // A host that is acted on takes everything there with it (R37).
+    let acted = steps.iter().filter(|s| matches!(s.kind(), StepKind::Stop | StepKind::Start)).filter_map(|s| s.address());
+    let hosts: BTreeSet<&HostName> = acted.filter(|a| a.is_power()).map(|a| &a.host).collect();
+    if !hosts.is_empty() {
+        all.extend(estate.services.keys().filter(|a| hosts.contains(&a.host)).cloned());
     }
     all
 }

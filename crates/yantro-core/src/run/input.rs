@@ -42,6 +42,9 @@ pub struct ActBegun {
     pub started: Option<u64>,
     /// Log positions taken just before, by source.
     pub marks: BTreeMap<String, LogMark>,
+    /// For the stop of a host: the boot that it was in. A reboot is proven by another.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub boot: Option<String>,
 }
 
 /// A position in a log file: which file it was, and how far it had been written.

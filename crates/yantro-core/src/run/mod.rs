@@ -20,5 +20,5 @@ pub use decision::{Allowed, Decision, DecisionKind, Refusal};
 pub use divert::plan_divert;
 pub use event::{ActId, ActKind, Begun, Event, HoldCause, RunEnd, StepEnd};
 pub use input::{ActBegun, ActEnd, Divert, Input, Order, Taken};
-pub use rooms::{Room, Rooms};
+pub use rooms::{Room, RoomLimits, Rooms};
 pub use state::{ActNow, Run, RunId, RunState, RungSeen, StepNow, StepState, state_words};

@@ -88,7 +88,7 @@ impl Run {
     }
 
     /// How many acts were given so far.
-    pub(super) fn acts_given(&self) -> u32 {
+    pub fn acts_given(&self) -> u32 {
         self.next_act().0 - 1
     }
 

@@ -1,6 +1,6 @@
 //! How much may be done at once, over all runs: overall, per host, per group (R7).
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 use crate::{
     estate::Estate,
@@ -31,28 +31,52 @@ impl Room {
     }
 }
 
-/// The limits and what is taken of them. Made anew from the estate and the runs in flight.
+/// The limits of an estate.
 #[derive(Debug, Clone, Default)]
-pub struct Rooms {
-    overall: (u32, Option<u32>),
-    hosts: BTreeMap<HostName, (u32, Option<u32>)>,
-    groups: BTreeMap<GroupName, (u32, Option<u32>)>,
+pub struct RoomLimits {
+    overall: Option<u32>,
+    hosts: BTreeMap<HostName, u32>,
+    groups: BTreeMap<GroupName, u32>,
     groups_of: BTreeMap<Address, Vec<GroupName>>,
 }
 
-impl Rooms {
-    /// The limits of an estate, nothing taken.
+impl RoomLimits {
+    /// Those that an estate has.
     pub fn new(estate: &Estate) -> Self {
-        let hosts = estate.hosts.iter().map(|(name, h)| (name.clone(), (0, h.at_once.or(estate.limits.per_host)))).collect();
-        let groups: BTreeMap<_, _> =
-            estate.groups.iter().filter(|(_, g)| g.at_once.is_some()).map(|(n, g)| (n.clone(), (0, g.at_once))).collect();
+        let hosts = estate.hosts.iter().filter_map(|(name, h)| Some((name.clone(), h.at_once.or(estate.limits.per_host)?))).collect();
+        let groups: BTreeMap<_, _> = estate.groups.iter().filter_map(|(n, g)| Some((n.clone(), g.at_once?))).collect();
         let mut groups_of: BTreeMap<Address, Vec<GroupName>> = BTreeMap::new();
         for (name, group) in estate.groups.iter().filter(|(n, _)| groups.contains_key(*n)) {
             for member in &group.members {
                 groups_of.entry(member.clone()).or_default().push(name.clone());
             }
         }
-        Self { overall: (0, estate.limits.at_once), hosts, groups, groups_of }
+        Self { overall: estate.limits.at_once, hosts, groups, groups_of }
+    }
+
+    fn groups_at<'l>(&'l self, room: &Room) -> impl Iterator<Item = &'l GroupName> + use<'l> {
+        room.address().and_then(|a| self.groups_of.get(a)).into_iter().flatten()
+    }
+}
+
+/// What is taken of the limits. Cheap to make anew from the limits and the runs in flight, whatever the estate's size.
+#[derive(Debug, Clone, Default)]
+pub struct Rooms {
+    limits: Arc<RoomLimits>,
+    overall: u32,
+    hosts: BTreeMap<HostName, u32>,
+    groups: BTreeMap<GroupName, u32>,
+}
+
+impl Rooms {
+    /// The limits of an estate, nothing taken.
+    pub fn new(estate: &Estate) -> Self {
+        Self::within(Arc::new(RoomLimits::new(estate)))
+    }
+
+    /// These limits, nothing taken.
+    pub fn within(limits: Arc<RoomLimits>) -> Self {
+        Self { limits, ..Self::default() }
     }
 
     /// No limits at all.
@@ -62,10 +86,11 @@ impl Rooms {
 
     /// Whether a step there may begin now.
     pub fn has_room(&self, room: &Room) -> bool {
-        let fits = |(taken, limit): &(u32, Option<u32>)| limit.is_none_or(|l| *taken < l);
-        fits(&self.overall)
-            && self.hosts.get(room.host()).is_none_or(fits)
-            && room.address().and_then(|a| self.groups_of.get(a)).into_iter().flatten().all(|g| self.groups.get(g).is_none_or(fits))
+        let limits = &*self.limits;
+        let host = room.host();
+        limits.overall.is_none_or(|l| self.overall < l)
+            && limits.hosts.get(host).is_none_or(|l| self.hosts.get(host).copied().unwrap_or(0) < *l)
+            && limits.groups_at(room).all(|g| self.groups.get(g).copied().unwrap_or(0) < limits.groups[g])
     }
 
     /// Takes room for a step, whether or not there is any: recovery takes what was taken before.
@@ -79,15 +104,15 @@ impl Rooms {
     }
 
     fn change(&mut self, room: &Room, by: i32) {
-        let add = |(taken, _): &mut (u32, Option<u32>)| *taken = taken.saturating_add_signed(by);
-        add(&mut self.overall);
-        if let Some(host) = self.hosts.get_mut(room.host()) {
-            add(host);
+        let limits = Arc::clone(&self.limits);
+        self.overall = self.overall.saturating_add_signed(by);
+        if limits.hosts.contains_key(room.host()) {
+            let taken = self.hosts.entry(room.host().clone()).or_default();
+            *taken = taken.saturating_add_signed(by);
         }
-        for group in room.address().and_then(|a| self.groups_of.get(a)).into_iter().flatten() {
-            if let Some(group) = self.groups.get_mut(group) {
-                add(group);
-            }
+        for group in limits.groups_at(room) {
+            let taken = self.groups.entry(group.clone()).or_default();
+            *taken = taken.saturating_add_signed(by);
         }
     }
 }

@@ -236,6 +236,9 @@ pub struct StepNow {
     pub acts: Vec<ActNow>,
     /// Rungs seen without an act of ours before them.
     pub rungs: Vec<RungSeen>,
+    /// The number of the event that it changed with last. Not part of the fold.
+    #[serde(skip)]
+    pub(super) changed: u64,
     /// Whether what waits on it was released: a step that is opened again releases nothing twice.
     #[serde(skip)]
     pub(super) released: bool,
@@ -325,6 +328,8 @@ pub struct Run {
     pub(super) frozen: BTreeMap<String, Frozen>,
     pub(super) notes: Vec<(Timestamp, String, String)>,
     pub(super) taken_by: Option<(Timestamp, String)>,
+    /// Who relies on whom, of all that it knows of: looked up at every stop.
+    reliant: BTreeMap<Address, BTreeSet<Address>>,
 }
 
 impl Run {
@@ -366,8 +371,10 @@ impl Run {
             frozen: BTreeMap::new(),
             notes: Vec::new(),
             taken_by: None,
+            reliant: BTreeMap::new(),
             begun,
         };
+        run.note_relations();
         let steps = run.begun.sequence.steps.clone();
         run.add_steps(&steps);
         run
@@ -390,6 +397,7 @@ impl Run {
                 ended_at: None,
                 acts: Vec::new(),
                 rungs: Vec::new(),
+                changed: self.events,
                 released: false,
                 open_waits: step.waits.len() as u32,
                 tries: 0,
@@ -469,7 +477,14 @@ impl Run {
         &self.steps[step.0 as usize - 1]
     }
     pub(super) fn step_mut(&mut self, step: StepId) -> &mut StepNow {
-        &mut self.steps[step.0 as usize - 1]
+        let events = self.events;
+        let now = &mut self.steps[step.0 as usize - 1];
+        now.changed = events;
+        now
+    }
+    /// Whether a step changed with an event after this one.
+    pub fn changed_since(&self, step: StepId, event: u64) -> bool {
+        self.step_now(step).changed > event
     }
     /// Whether there is such a step.
     pub fn has_step(&self, step: StepId) -> bool {
@@ -492,6 +507,13 @@ impl Run {
     /// Services on which a step is in flight, once for each.
     pub fn in_flight(&self) -> impl Iterator<Item = &Address> {
         self.in_flight.iter().filter_map(|s| self.begun.sequence.step(*s).address())
+    }
+    /// Whether a look at a service tells this run anything new.
+    pub fn is_news(&self, address: &Address, state: SeenState) -> bool {
+        let awaited =
+            || self.lost.contains_key(address) || self.hold_causes().any(|c| matches!(c, HoldCause::Lost { address: a } if a == address));
+        let is_known = self.seen.get(address) == Some(&state);
+        self.begun.services.contains_key(address) && (!is_known || (state == SeenState::Proven && awaited()))
     }
     /// The room that steps in flight take up.
     pub fn rooms_taken(&self) -> impl Iterator<Item = Room> + '_ {
@@ -539,7 +561,10 @@ impl Run {
     /// `None` where there is nothing to act on or look at, or a value is missing.
     pub fn carried(&self, step: StepId, for_act: bool) -> Option<Service> {
         let planned = self.begun.sequence.step(step);
-        let Some(task) = self.task(step) else { return Some(self.service(step).clone()) };
+        let Some(task) = self.task(step) else {
+            let service = self.service(step);
+            return Some(planned.service().map_or_else(|| service.clone(), |on| on.acts_on(service)));
+        };
         let task = task.ok()?;
         let of = planned.address().and_then(|a| self.begun.services.get(a));
         match (&task, of) {
@@ -583,8 +608,27 @@ impl Run {
         own.or_else(of_service).or_else(|| self.begun.if_it_fails.clone()).unwrap_or_default()
     }
     /// How many steps are being looked at before their act, and take up no room yet.
-    pub(super) fn looking(&self) -> usize {
+    fn looking(&self) -> usize {
         self.ready.iter().filter(|(_, s)| self.step_now(*s).looking).count()
+    }
+    /// How much room the steps in flight take up, and those that are about to begin.
+    pub(super) fn rooms_in_use(&self) -> usize {
+        self.rooms_taken().count() + self.looking()
+    }
+    /// Services of this run, and those beside it, of which some relation names this one.
+    pub(super) fn reliant_on(&self, address: &Address) -> impl Iterator<Item = &Service> {
+        let all = self.reliant.get(address).into_iter().flatten();
+        all.filter_map(|a| self.begun.services.get(a).or_else(|| self.begun.beside.get(a)))
+    }
+    /// Works out anew who relies on whom: services were added.
+    pub(super) fn note_relations(&mut self) {
+        let mut reliant: BTreeMap<Address, BTreeSet<Address>> = BTreeMap::new();
+        for service in self.begun.services.values().chain(self.begun.beside.values()) {
+            for needed in service.relies_on_any() {
+                reliant.entry(needed.clone()).or_default().insert(service.address.clone());
+            }
+        }
+        self.reliant = reliant;
     }
     /// The service a step is for, as this run sees it. Steps that are no service's have none.
     pub fn service(&self, step: StepId) -> &Service {
@@ -614,7 +658,7 @@ impl Run {
         let within = match (self.begun.sequence.step(step).task(), self.begun.sequence.step(step).address()) {
             (None, Some(_)) => match &self.service(step).runner {
                 ServiceRunner::Commands(c) => c.within.0,
-                ServiceRunner::Process(_) | ServiceRunner::Systemd(_) => Duration::ZERO,
+                _ => Duration::ZERO,
             },
             _ => Duration::ZERO,
         };

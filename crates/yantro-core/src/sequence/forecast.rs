@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{For, Step, StepKind, Task};
 use crate::{
-    estate::{Estate, Service},
+    estate::{Estate, Service, ServiceRunner},
     name::{Address, GroupName},
 };
 
@@ -57,6 +57,9 @@ const LEAST_SPREAD: f64 = 0.03;
 const START: Duration = Duration::from_secs(3);
 /// Taken for a stop or reload that was never seen.
 const STOP: Duration = Duration::from_secs(1);
+/// Taken for a host that was never seen to come up, and to go down.
+const HOST_UP: Duration = Duration::from_secs(60);
+const HOST_DOWN: Duration = Duration::from_secs(20);
 /// Taken for work or a wait that was never seen.
 const WORK: Duration = Duration::from_secs(5);
 /// Taken for a person's answer.
@@ -135,12 +138,19 @@ impl Usual {
 
     /// How long a step of a service usually takes.
     pub fn of(&self, service: &Service, kind: StepKind) -> Estimate {
+        let (mut up, mut down, mut start_usually, mut stop_usually) = (START, STOP, service.start.usually, service.stop.usually);
+        match &service.runner {
+            ServiceRunner::Host(_) => (up, down) = (HOST_UP, HOST_DOWN),
+            // What is played says itself how long it takes.
+            ServiceRunner::Simulated(s) => (start_usually, stop_usually) = (Some(s.starts), Some(s.stops)),
+            _ => {}
+        }
         let (pauses, declared, fallback) = match kind {
             StepKind::Start | StepKind::Await => {
                 let start = &service.start;
-                (start.pause_before.0 + start.pause_after.0 + service.steady.0, start.usually, START)
+                (start.pause_before.0 + start.pause_after.0 + service.steady.0, start_usually, up)
             }
-            StepKind::Stop => (service.stop.pause_before.0 + service.stop.pause_after.0, service.stop.usually, STOP),
+            StepKind::Stop => (service.stop.pause_before.0 + service.stop.pause_after.0, stop_usually, down),
             _ => {
                 let pauses = service.reload.as_ref().map_or(Duration::ZERO, |r| r.pause_before.0 + r.pause_after.0);
                 (service.steady.0 + pauses, None, STOP)

@@ -18,7 +18,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    estate::{Estate, IfItFails, Impact, Rung, Service, file::FreezeBegin},
+    estate::{Estate, IfItFails, Impact, Rung, Service, ServiceRunner, file::FreezeBegin},
     name::{Address, GroupName, HostName, ProcedureName},
     state::SeenState,
     time::{Span, Timestamp},
@@ -46,6 +46,8 @@ pub enum Wish {
     Restart,
     /// Configuration re-read, without a restart.
     Reload,
+    /// Of hosts: down and up again by their power, where a restart would have them reboot by themselves.
+    PowerCycle,
     /// Up what is expected to be up, down what is expected to be down.
     BringToExpected,
 }
@@ -58,6 +60,7 @@ impl Wish {
             Wish::Stop => "stop",
             Wish::Restart => "restart",
             Wish::Reload => "reload",
+            Wish::PowerCycle => "power cycle",
             Wish::BringToExpected => "bring to expected",
         }
     }
@@ -226,7 +229,7 @@ pub struct OnService {
     pub address: Address,
     /// What is done.
     pub kind: StepKind,
-    /// Its start is something else's: it is awaited (R11).
+    /// Its start is something else's: it is awaited (R11). Of a host's stop: it reboots, and its start is its own.
     pub comes_back: bool,
 }
 
@@ -237,7 +240,27 @@ impl OnService {
     }
     /// What is done, in a word.
     pub fn word(&self) -> &'static str {
-        if self.comes_back { "await the return of" } else { self.kind.word() }
+        match self.kind {
+            StepKind::Stop if self.comes_back => "reboot",
+            StepKind::Stop if self.address.is_host() => "shut down",
+            StepKind::Stop if self.address.is_outlet() => "switch off",
+            _ if self.comes_back => "await the return of",
+            StepKind::Start if self.address.is_host() => "power on",
+            StepKind::Start if self.address.is_outlet() => "switch on",
+            kind => kind.word(),
+        }
+    }
+    /// Whether its start is awaited, rather than given.
+    pub fn is_awaited(&self) -> bool {
+        self.comes_back && self.kind == StepKind::Start
+    }
+    /// Its service as this step acts on it.
+    pub fn acts_on(&self, service: &Service) -> Service {
+        let mut service = service.clone();
+        if let ServiceRunner::Host(host) = &mut service.runner {
+            host.reboots = self.comes_back;
+        }
+        service
     }
 }
 
@@ -467,12 +490,13 @@ impl For {
         match self {
             For::Procedure { title, .. } => title.clone(),
             For::Wish { wish, chosen } => {
-                let chosen: Vec<String> = chosen.iter().map(ToString::to_string).collect();
-                match chosen.as_slice() {
-                    [one] => format!("{wish} {one}"),
-                    [first, second] => format!("{wish} {first}, {second}"),
-                    [first, rest @ ..] => format!("{wish} {first} and {} more", rest.len()),
-                    [] => wish.to_string(),
+                // Of ten thousand only the first is said, and this is said often.
+                let mut all = chosen.iter();
+                match (all.next(), all.next(), all.len()) {
+                    (Some(one), None, _) => format!("{wish} {one}"),
+                    (Some(first), Some(second), 0) => format!("{wish} {first}, {second}"),
+                    (Some(first), Some(_), others) => format!("{wish} {first} and {} more", others + 1),
+                    (None, ..) => wish.to_string(),
                 }
             }
         }

@@ -11,7 +11,7 @@ use std::{
 
 use super::*;
 use crate::{
-    estate::{Estate, Expected, Service},
+    estate::{Estate, Expected, Service, ServiceRunner},
     graph::EstateGraph,
     state::Facts,
 };
@@ -25,7 +25,7 @@ pub fn plan(estate: &Estate, graph: &EstateGraph, facts: &Facts, usual: &Usual, 
     match request.wish {
         Wish::Start => work.start_chosen(),
         Wish::Stop => work.stop_closure(),
-        Wish::Restart => {
+        Wish::Restart | Wish::PowerCycle => {
             work.stop_closure();
             work.bring_back();
         }
@@ -67,7 +67,7 @@ impl<'a> Work<'a> {
         for (i, ()) in beside(graph.addresses(), request.chosen.iter().map(|a| (a, ()))) {
             chosen[i] = true;
         }
-        let group_of_all = if request.wish == Wish::Restart {
+        let group_of_all = if matches!(request.wish, Wish::Restart | Wish::PowerCycle) {
             estate
                 .groups
                 .iter()
@@ -257,10 +257,19 @@ impl<'a> Work<'a> {
                     continue;
                 }
                 if let Some(reason) = &self.services[d as usize].hands_off {
+                    // Whoever names it one by one vouches for it (R11).
+                    if self.request.left_standing.contains(self.address(d)) {
+                        self.standing.insert(d);
+                        continue;
+                    }
                     self.obstacle(
                         d,
                         format!("{} relies on {} and is hands-off: {reason}", self.address(d), self.address(i)),
-                        format!("have it stopped by whoever looks after it, or leave {} out", self.address(i)),
+                        format!(
+                            "have it stopped by whoever looks after it, leave {} out, or vouch for it: --left-standing {}",
+                            self.address(i),
+                            self.address(d)
+                        ),
                     );
                     continue;
                 }
@@ -388,7 +397,9 @@ impl<'a> Work<'a> {
             let list: Vec<String> = unnamed.iter().map(ToString::to_string).collect();
             let what = match self.request.wish {
                 Wish::Start => "would start without what it relies on being proven",
-                Wish::Stop | Wish::Restart | Wish::Reload | Wish::BringToExpected => "would be left standing on what stops",
+                Wish::Stop | Wish::Restart | Wish::PowerCycle | Wish::Reload | Wish::BringToExpected => {
+                    "would be left standing on what stops"
+                }
             };
             self.asks.push(Ask::LeftStanding { says: format!("{} {what}", list.join(", ")), addresses: unnamed });
         }
@@ -526,7 +537,7 @@ impl<'a> Work<'a> {
                 waits.sort_by_key(|w| w.step);
                 Step {
                     id: number[v],
-                    subject: Subject::Service(OnService::new(self.services[i as usize], kind)),
+                    subject: Subject::Service(self.on(i, kind)),
                     why: why.expect("a node is only made for what has a reason"),
                     found: self.seen[i as usize],
                     waits,
@@ -542,6 +553,25 @@ impl<'a> Work<'a> {
                 }
             })
             .collect()
+    }
+
+    fn on(&self, i: u32, kind: StepKind) -> OnService {
+        let mut on = OnService::new(self.services[i as usize], kind);
+        on.comes_back |= matches!(kind, StepKind::Stop | StepKind::Start) && self.reboots(i);
+        on
+    }
+
+    /// A host that is restarted reboots by itself, unless something that it cannot work without is away meanwhile: then
+    /// it waits for that with its power off.
+    fn reboots(&self, i: u32) -> bool {
+        let is_host = matches!(self.services[i as usize].runner, ServiceRunner::Host(_));
+        let goes_down = |j: u32| self.stop[j as usize].is_some();
+        let needed = || self.graph.relies_on[i as usize].iter().flat_map(|r| &r.any_of);
+        is_host
+            && self.request.wish == Wish::Restart
+            && goes_down(i)
+            && matches!(self.raise[i as usize], Some((StepKind::Start, _)))
+            && !needed().any(|&j| goes_down(j))
     }
 
     /// What each node waits for.

@@ -41,10 +41,31 @@ pub(crate) fn obvious(looks: &mut Vec<Preflight>, of: &str, host: &HostName, pro
 /// stranger holds their ports where they are down now.
 pub(crate) fn obvious_of_services(looks: &mut Vec<Preflight>, estate: &Estate, steps: &[Step]) {
     let mut seen: BTreeSet<&Address> = BTreeSet::new();
+    let off = steps.iter().filter(|s| s.found == SeenState::Down).filter_map(|s| s.service()).filter(|on| on.address.is_host());
+    let off: BTreeSet<&HostName> = off.map(|on| &on.address.host).collect();
     for step in steps {
         let Some(on) = step.service() else { continue };
         let first = seen.insert(&on.address);
+        let says = |what: &str| format!("{what} of {} can be asked", on.address.host);
+        if let (Some(service), StepKind::Stop) = (estate.services.get(&on.address), on.kind) {
+            // What could not be raised again must not be taken down.
+            let tells = match &service.runner {
+                ServiceRunner::Host(h) => h.power.tells(),
+                ServiceRunner::Outlet(_) => true,
+                _ => false,
+            };
+            if tells {
+                let rung = Rung { kind: RungKind::Power, gone_after_stop: false };
+                if !looks.iter().any(|l| l.host == on.address.host && l.rung == rung) {
+                    looks.push(Preflight { says: says("the power"), host: on.address.host.clone(), rung, line: None });
+                }
+            }
+        }
         let Some(service) = estate.services.get(&on.address).filter(|_| on.kind == StepKind::Start) else { continue };
+        // Nothing can be looked at on a host that this run powers on first.
+        if off.contains(&on.address.host) {
+            continue;
+        }
         let host = &on.address.host;
         let of = on.address.to_string();
         match &service.runner {
@@ -54,6 +75,7 @@ pub(crate) fn obvious_of_services(looks: &mut Vec<Preflight>, estate: &Estate, s
             }
             // The manager's own terms are held against the plan: see `Plan::heed_managers`.
             ServiceRunner::Systemd(_) => {}
+            ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => {}
         }
         if first && step.found == SeenState::Down {
             for rung in &service.ladder {

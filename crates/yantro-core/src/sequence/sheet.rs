@@ -1,13 +1,13 @@
 //! A sequence on paper: in order, with commands and proofs, to work by hand when Yantro itself is down (N59).
 
-use std::fmt::Write;
+use std::{collections::BTreeMap, fmt::Write};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Plan, Step, StepId, StepKind, Task};
 use crate::{
-    estate::{Estate, Service, ServiceRunner},
+    estate::{Estate, PowerDeed, Service, ServiceRunner},
     time::Timestamp,
 };
 
@@ -44,7 +44,8 @@ pub fn command_of(step: &Step, estate: &Estate, plan: &Plan) -> StepCommand {
     let service = step.address().and_then(|a| estate.services.get(a));
     match (step.service(), step.task(), service) {
         (Some(on), _, Some(service)) => {
-            if !on.comes_back {
+            let service = &on.acts_on(service);
+            if !on.is_awaited() {
                 out.command = service_command(service, on.kind);
             }
             out.proof = service
@@ -52,9 +53,12 @@ pub fn command_of(step: &Step, estate: &Estate, plan: &Plan) -> StepCommand {
                 .iter()
                 .map(|r| if on.kind == StepKind::Stop { format!("gone: {}", r.kind.says()) } else { r.kind.says() })
                 .collect();
-            if on.comes_back {
-                out.proof
-                    .insert(0, format!("{} starts it again, as a new process", service.brought_back_by.as_deref().unwrap_or_default()));
+            if on.is_awaited() {
+                let how = match &service.brought_back_by {
+                    Some(by) => format!("{by} starts it again, as a new process"),
+                    None => "it comes up by itself, in a new boot".to_owned(),
+                };
+                out.proof.insert(0, how);
             } else if matches!(on.kind, StepKind::Start | StepKind::Reload | StepKind::Stop) {
                 out.carried(service, on.kind);
             }
@@ -100,7 +104,7 @@ impl StepCommand {
     fn carried(&mut self, service: &Service, kind: StepKind) {
         let (dir, env, user) = match &service.runner {
             // A signal is sent: folder and environment have nothing to do with it.
-            ServiceRunner::Systemd(_) => return,
+            ServiceRunner::Systemd(_) | ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => return,
             ServiceRunner::Process(_) if matches!(kind, StepKind::Stop | StepKind::Reload) => return,
             ServiceRunner::Process(p) => (&p.dir, &p.env, &p.user),
             ServiceRunner::Commands(c) => (&c.dir, &c.env, &c.user),
@@ -130,8 +134,21 @@ fn service_command(service: &Service, kind: StepKind) -> Vec<String> {
         (ServiceRunner::Systemd(s), StepKind::Start) => manager_command("start", &s.unit),
         (ServiceRunner::Systemd(s), StepKind::Stop) => manager_command("stop", &s.unit),
         (ServiceRunner::Systemd(s), StepKind::Reload) => manager_command("reload", &s.unit),
+        (ServiceRunner::Host(h), StepKind::Stop) if h.reboots => h.reboot.clone(),
+        (ServiceRunner::Host(h), StepKind::Stop) if !h.shut_down.is_empty() => h.shut_down.clone(),
+        (ServiceRunner::Host(h), StepKind::Stop) => power_command(h.power.command(PowerDeed::ShutDown)),
+        (ServiceRunner::Host(h), StepKind::Start) => power_command(h.power.command(PowerDeed::On)),
+        (ServiceRunner::Outlet(c), StepKind::Stop) => c.command(PowerDeed::Off),
+        (ServiceRunner::Outlet(c), StepKind::Start) => c.command(PowerDeed::On),
+        (ServiceRunner::Simulated(_), StepKind::Start | StepKind::Stop | StepKind::Reload) => {
+            vec!["nothing: it is simulated".to_owned()]
+        }
         (_, _) => vec!["wait for it; it is not acted on".to_owned()],
     }
+}
+
+fn power_command(command: Option<(Vec<String>, BTreeMap<String, String>)>) -> Vec<String> {
+    command.map_or_else(|| vec!["press its button: nothing here can".to_owned()], |(words, _)| words)
 }
 
 /// A command as a shell would take it, for people to copy.

@@ -258,12 +258,16 @@ impl Task {
                     dir: work.dir.clone(),
                     env: work.env.clone(),
                     user: work.user.clone(),
-                    ..commands(work.within)
+                    ..CommandsSpec::once(Vec::new(), work.within)
                 };
                 Some(stand_in(&work.host, name, ServiceRunner::Commands(spec), Vec::new()))
             }
-            Task::Until { host, rungs } => Some(stand_in(host, name, ServiceRunner::Commands(commands(patience)), rungs.clone())),
-            Task::Look { host, rung } => Some(stand_in(host, name, ServiceRunner::Commands(commands(patience)), vec![rung.clone()])),
+            Task::Until { host, rungs } => {
+                Some(stand_in(host, name, ServiceRunner::Commands(CommandsSpec::once(Vec::new(), patience)), rungs.clone()))
+            }
+            Task::Look { host, rung } => {
+                Some(stand_in(host, name, ServiceRunner::Commands(CommandsSpec::once(Vec::new(), patience)), vec![rung.clone()]))
+            }
             Task::Pause { .. } | Task::UntilTime { .. } | Task::Question(_) | Task::Announce { .. } | Task::ByHand { .. } => None,
         }
     }
@@ -274,11 +278,18 @@ impl Task {
         let (dir, env, user) = match &service.runner {
             ServiceRunner::Process(p) => (p.dir.clone(), p.env.clone(), p.user.clone()),
             ServiceRunner::Commands(c) => (c.dir.clone(), c.env.clone(), c.user.clone()),
-            ServiceRunner::Systemd(_) => ("/".to_owned(), BTreeMap::new(), None),
+            // What its manager is told of a unit takes the rights that starting it takes.
+            ServiceRunner::Systemd(_) => ("/".to_owned(), BTreeMap::new(), further.at_rest.then(|| "root".to_owned())),
+            ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => ("/".to_owned(), BTreeMap::new(), None),
         };
         let mut stands = service.clone();
-        stands.runner =
-            ServiceRunner::Commands(CommandsSpec { start: further.command.clone(), dir, env, user, ..commands(further.patience) });
+        stands.runner = ServiceRunner::Commands(CommandsSpec {
+            start: further.command.clone(),
+            dir,
+            env,
+            user,
+            ..CommandsSpec::once(Vec::new(), further.patience)
+        });
         Some(stands)
     }
 }
@@ -294,22 +305,6 @@ fn shortened(text: &str) -> String {
 
 fn take(node: &mut Value, key: &str) -> Option<Value> {
     node.as_object_mut()?.remove(key)
-}
-
-fn commands(within: Span) -> CommandsSpec {
-    CommandsSpec {
-        start: Vec::new(),
-        stop: Vec::new(),
-        force: Vec::new(),
-        reload: Vec::new(),
-        state: Vec::new(),
-        state_up: Vec::new(),
-        state_down: Vec::new(),
-        dir: "/".to_owned(),
-        env: BTreeMap::new(),
-        user: None,
-        within,
-    }
 }
 
 /// A service of no estate, for looking and acting where something is no service's.

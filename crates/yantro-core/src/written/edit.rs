@@ -57,11 +57,15 @@ pub enum Edit {
 }
 
 /// What a step can do, by its key.
-pub(crate) const DEEDS: [&str; 14] = [
+pub(crate) const DEEDS: [&str; 18] = [
     "stop",
     "start",
     "restart",
     "reload",
+    "shut_down",
+    "power_on",
+    "reboot",
+    "power_cycle",
     "act",
     "bring_back",
     "work",
@@ -75,13 +79,17 @@ pub(crate) const DEEDS: [&str; 14] = [
 ];
 
 /// The keys of a step in the order in which they are written; others follow.
-const ORDER: [&str; 24] = [
+const ORDER: [&str; 28] = [
     "name",
     "title",
     "stop",
     "start",
     "restart",
     "reload",
+    "shut_down",
+    "power_on",
+    "reboot",
+    "power_cycle",
     "act",
     "of",
     "bring_back",

@@ -4,6 +4,7 @@ mod calendar;
 mod choosing;
 mod estates;
 mod forecasts;
+mod hosts;
 mod order;
 mod procedure_faults;
 mod procedures;

@@ -133,8 +133,7 @@ fn what_is_common_is_written_once_and_a_copy_says_what_differs() {
     let estate = vet(&toml("a", more), "/e").estate.unwrap();
     let of = |a: &str| match &estate.services[&a.parse().unwrap()].runner {
         yantro_core::estate::ServiceRunner::Process(p) => (p.args.join(" "), p.env["LANE"].clone()),
-        yantro_core::estate::ServiceRunner::Commands(_) => panic!("it is a process"),
-        other @ yantro_core::estate::ServiceRunner::Systemd(_) => panic!("{other:?}"),
+        other => panic!("it is a process: {other:?}"),
     };
     assert_eq!(of("h/b.l"), ("--port 7 --copy l".to_owned(), "A".to_owned()));
     assert_eq!(of("h/b.r"), ("--port 8 --copy r".to_owned(), "B".to_owned()));

@@ -273,8 +273,15 @@ impl World {
                 let address = planned.address().unwrap().clone();
                 self.always(run, kind, &address);
                 self.act(kind, &address);
-                let begun =
-                    ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, started: None, marks: BTreeMap::new() };
+                let begun = ActBegun {
+                    command: vec![],
+                    dir: "/".into(),
+                    user: "x".into(),
+                    pid: None,
+                    started: None,
+                    marks: BTreeMap::new(),
+                    boot: None,
+                };
                 self.later(1, Input::ActBegun { step, act, begun });
                 if kind != ActKind::Start {
                     self.later(2, Input::ActEnded { step, act, end: ActEnd::Sent });
@@ -285,8 +292,15 @@ impl World {
                     let end = self.work_ends(run, step);
                     self.later(1, Input::ActEnded { step, act, end });
                 } else if self.given.contains(&act.0) {
-                    let begun =
-                        ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, started: None, marks: BTreeMap::new() };
+                    let begun = ActBegun {
+                        command: vec![],
+                        dir: "/".into(),
+                        user: "x".into(),
+                        pid: None,
+                        started: None,
+                        marks: BTreeMap::new(),
+                        boot: None,
+                    };
                     self.later(1, Input::ActBegun { step, act, begun });
                     if kind != ActKind::Start {
                         self.later(2, Input::ActEnded { step, act, end: ActEnd::Sent });
@@ -358,7 +372,8 @@ impl World {
         let held = run.hold_no().is_some() && self.was_held;
         assert!(!held, "{} while held", planned.says());
         self.works.push(planned.says());
-        let begun = ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, started: None, marks: BTreeMap::new() };
+        let begun =
+            ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, started: None, marks: BTreeMap::new(), boot: None };
         self.later(1, Input::ActBegun { step, act, begun });
         let end = self.work_ends(run, step);
         let slow = self.slow_work.contains(&planned.says());

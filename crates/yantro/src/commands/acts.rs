@@ -7,11 +7,12 @@ use yantro_core::{
     name::{Address, GroupName},
     overrides::Overrides,
     run::event::AtLastMoment,
+    selection::of_host,
     sequence::{Ask, Prefer, StepKind, Why, Wish},
     state::SeenState,
     time::Span,
 };
-use yantro_engine::{BeginRequest, BoardView};
+use yantro_engine::{ActRequest, BeginRequest, BoardView};
 use yantro_server::wire::{PlanView, RunBegun, roughly};
 
 use super::board::heading;
@@ -157,6 +158,7 @@ enum WishArg {
     Stop,
     Restart,
     Reload,
+    PowerCycle,
     BringToExpected,
 }
 
@@ -213,6 +215,7 @@ impl Preview {
             WishArg::Stop => Wish::Stop,
             WishArg::Restart => Wish::Restart,
             WishArg::Reload => Wish::Reload,
+            WishArg::PowerCycle => Wish::PowerCycle,
             WishArg::BringToExpected => Wish::BringToExpected,
         };
         let request = self.selection.request(wish)?;
@@ -230,9 +233,50 @@ impl Preview {
     }
 }
 
+/// Act on hosts themselves; they are named by their bare names, and globs of these.
+#[derive(clap::Args)]
+pub struct OfHosts {
+    #[command(flatten)]
+    wanted: Wanted,
+}
+
+impl OfHosts {
+    pub fn run(mut self, wish: Wish, global: &Global, say: &Say) -> Outcome {
+        for words in [&mut self.wanted.selection.selection, &mut self.wanted.selection.except] {
+            words.iter_mut().for_each(|w| *w = of_host(w));
+        }
+        self.wanted.carry_out(wish, global, say)
+    }
+}
+
+/// Have services carry out a further act: one of their own, or what their host's manager can be told of a unit.
+#[derive(clap::Args)]
+pub struct FurtherAct {
+    /// The act: as the description names it; units have re-read, at-boot-on and at-boot-off.
+    act: String,
+    /// Of what: addresses, names, globs, group:, host:.
+    #[arg(required = true)]
+    of: Vec<String>,
+    /// Why, for the record.
+    #[arg(long)]
+    why: Option<String>,
+    /// Begin without being asked.
+    #[arg(long)]
+    yes: bool,
+    /// Do not watch it.
+    #[arg(long)]
+    unwatched: bool,
+}
+
+impl FurtherAct {
+    pub fn run(self, global: &Global, say: &Say) -> Outcome {
+        let request = ActRequest { act: self.act.clone(), of: self.of, why: self.why };
+        begin_as_confirmed(["/acts/plan", "/acts"], &request, &self.act, (self.yes, self.unwatched), global, say)
+    }
+}
+
 impl Wanted {
     pub fn run(self, wish: &str, global: &Global, say: &Say) -> Outcome {
-        let client = Client::find(global)?;
         let wish = match wish {
             "start" => Wish::Start,
             "stop" => Wish::Stop,
@@ -240,35 +284,54 @@ impl Wanted {
             "bring-to-expected" => Wish::BringToExpected,
             _ => Wish::Restart,
         };
-        let request = self.selection.request(wish)?;
-        wait_for(async {
-            let plan: PlanView = client.post("/plan", &request).await?;
-            let board: BoardView = client.get("/board").await?;
-            if !say.is_json() {
-                say.talk(heading(&board));
-                show(&plan, &|line| say.talk(line));
-            }
-            if !plan.can_begin {
-                if say.is_json() {
-                    say.json(&plan);
-                }
-                return Ok(Exit::Failed);
-            }
-            if !self.yes && !confirmed(say, wish.word()) {
-                return Ok(Exit::NotConfirmed);
-            }
-            let begun: RunBegun = client.post("/runs", &request).await?;
-            if self.unwatched {
-                if say.is_json() {
-                    say.json(&begun)
-                } else {
-                    say.line(format!("run {}", begun.id))
-                }
-                return Ok(Exit::Good);
-            }
-            super::follow::watch(&client, begun.id, say).await
-        })
+        self.carry_out(wish, global, say)
     }
+
+    fn carry_out(self, wish: Wish, global: &Global, say: &Say) -> Outcome {
+        let request = self.selection.request(wish)?;
+        begin_as_confirmed(["/plan", "/runs"], &request, wish.word(), (self.yes, self.unwatched), global, say)
+    }
+}
+
+/// Plans what is asked for, shows it, has it confirmed by its word, begins it and watches it. `calls` are the call that plans
+/// and the one that begins; `said` is whether it is begun unasked, and not watched.
+fn begin_as_confirmed(
+    calls: [&str; 2],
+    request: &impl serde::Serialize,
+    word: &str,
+    said: (bool, bool),
+    global: &Global,
+    say: &Say,
+) -> Outcome {
+    let client = Client::find(global)?;
+    let (yes, unwatched) = said;
+    wait_for(async {
+        let plan: PlanView = client.post(calls[0], request).await?;
+        let board: BoardView = client.get("/board").await?;
+        if !say.is_json() {
+            say.talk(heading(&board));
+            show(&plan, &|line| say.talk(line));
+        }
+        if !plan.can_begin {
+            if say.is_json() {
+                say.json(&plan);
+            }
+            return Ok(Exit::Failed);
+        }
+        if !yes && !confirmed(say, word) {
+            return Ok(Exit::NotConfirmed);
+        }
+        let begun: RunBegun = client.post(calls[1], request).await?;
+        if unwatched {
+            if say.is_json() {
+                say.json(&begun)
+            } else {
+                say.line(format!("run {}", begun.id))
+            }
+            return Ok(Exit::Good);
+        }
+        super::follow::watch(&client, begun.id, say).await
+    })
 }
 
 /// Asks whether to begin, by a word that has to be typed.

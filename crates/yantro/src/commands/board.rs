@@ -90,11 +90,19 @@ pub(crate) fn show(board: &BoardView, only_differing: bool, say: &Say) {
         say.line(tinted(Tint::Alarm, format!("{host} is not acted on: {why}. Once that is settled: yantro take-over {host} --why …")));
     }
     for host in &board.hosts {
-        if let Some(link) = host.link.as_ref().filter(|l| !l.up) {
+        // One that is off is no trouble to be mended; it is said once, below.
+        if let Some(link) = host.link.as_ref().filter(|l| !l.up && host.itself != Some(SeenState::Down)) {
             let mend = link.mend.as_ref().map(|m| format!("\n  {m}")).unwrap_or_default();
             let why = link.why.as_deref().unwrap_or("not connected yet");
             say.line(tinted(Tint::Unreach, format!("{} is out of reach: {why}{mend}", host.name)));
         }
+    }
+    let off: Vec<String> = board.hosts.iter().filter(|h| h.itself == Some(SeenState::Down)).map(|h| h.name.to_string()).collect();
+    if !off.is_empty() {
+        say.line(format!("{} {} off", off.join(", "), if off.len() == 1 { "is" } else { "are" }));
+    }
+    for (host, cannot) in board.hosts.iter().filter_map(|h| Some((&h.name, h.link.as_ref().filter(|l| l.up)?.plain_shell.as_ref()?))) {
+        say.line(format!("{host} is reached {cannot}"));
     }
     for (host, ahead) in board.hosts.iter().filter_map(|h| Some((&h.name, h.link.as_ref().filter(|l| l.up)?.clock_ahead_ms?))) {
         if ahead.unsigned_abs() >= CLOCK_OFF_MS {

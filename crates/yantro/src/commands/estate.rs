@@ -101,7 +101,7 @@ impl Vet {
                         "{} {}: {} services on {} hosts, no errors{}",
                         tinted(Tint::Good, "◉"),
                         estate.name,
-                        estate.services.len(),
+                        estate.services.keys().filter(|a| !a.is_power()).count(),
                         estate.hosts.len(),
                         counted(&vetted.faults)
                     ));

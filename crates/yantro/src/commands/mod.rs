@@ -10,6 +10,7 @@ pub mod demo;
 pub mod estate;
 pub mod follow;
 pub mod logs;
+pub mod power;
 pub mod procedures;
 pub mod runs;
 pub mod serve;

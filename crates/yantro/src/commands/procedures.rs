@@ -334,6 +334,7 @@ fn wish_of(word: &str) -> Option<Wish> {
         "stop" => Wish::Stop,
         "restart" => Wish::Restart,
         "reload" => Wish::Reload,
+        "power-cycle" => Wish::PowerCycle,
         "bring-to-expected" => Wish::BringToExpected,
         _ => return None,
     })

@@ -92,6 +92,23 @@ pub async fn begin(data: &Path, listener: TcpListener, options: Options, who: &s
     Ok(Running { engine, server, base, link })
 }
 
+/// A large plan takes a hundred times what a server at rest has, for a moment: few pools of memory to break up, and what is free
+/// in them given back. Elsewhere than with the GNU library the system's own way stands.
+#[cfg(all(target_os = "linux", target_env = "gnu"))]
+fn be_sparing_with_memory() {
+    // Safety: both only change how memory is kept, and may be called at any time.
+    unsafe { libc::mallopt(libc::M_ARENA_MAX, 2) };
+    std::thread::spawn(|| {
+        loop {
+            std::thread::sleep(std::time::Duration::from_secs(5));
+            unsafe { libc::malloc_trim(0) };
+        }
+    });
+}
+
+#[cfg(not(all(target_os = "linux", target_env = "gnu")))]
+fn be_sparing_with_memory() {}
+
 /// A runtime of several threads: the engine looks and acts beside serving.
 pub fn runtime() -> tokio::runtime::Runtime {
     tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().expect("a runtime can be made")
@@ -116,6 +133,7 @@ pub async fn told_to_stop() {
 impl Serve {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         log_to_stderr();
+        be_sparing_with_memory();
         let listener = bind(&self.listen)?;
         let data = data_folder(global);
         let options = Options { looking_only: self.looking_only, host_records: self.host_records.unwrap_or_else(default_host_records) };

@@ -1,5 +1,6 @@
 //! Vetting: from the text of an estate file to an [`Estate`], or to all that is wrong with it.
 
+mod hosts;
 mod hours;
 mod procedures;
 mod relations;
@@ -17,7 +18,7 @@ use super::{
     model::*,
     structure::{self, Places},
 };
-use crate::name::{Address, CopyName, HostName, ServiceName, did_you_mean};
+use crate::name::{Address, CopyName, HOST, HostName, OUTLET, ServiceName, did_you_mean};
 
 /// What vetting comes to: the estate where it has no error, and all faults either way.
 #[derive(Debug, Clone)]
@@ -112,7 +113,12 @@ impl Vetting<'_, '_> {
         let known: BTreeSet<Address> = drafts.iter().map(|d| d.address.clone()).collect();
         let mut services = BTreeMap::new();
         for draft in &drafts {
-            let service = self.service(draft, &hosts, &by_service, &known);
+            let mut service = self.service(draft, &hosts, &by_service, &known);
+            // Whatever runs on a host cannot do so without it.
+            let host = Address::of_host(&draft.address.host);
+            if known.contains(&host) && !draft.address.is_power() {
+                service.relies_on.push(Relation { any_of: BTreeSet::from([host]), at_least: 1 });
+            }
             services.insert(draft.address.clone(), service);
         }
         // What must never be up together is so both ways, whoever says it.
@@ -156,10 +162,12 @@ impl Vetting<'_, '_> {
                 );
             }
             let ssh = self.ssh(&name, &path, &host);
+            let power = self.power(&name, &path, &host);
+            let simulated = self.simulated_host(&name, &path, &host);
             let to = host.ssh.as_ref().and_then(|s| s.to.clone());
             let address = host.address.clone().or(to).unwrap_or_else(|| "127.0.0.1".to_owned());
             match address.parse::<std::net::IpAddr>() {
-                _ if ssh.is_some() => {}
+                _ if ssh.is_some() || host.reach == Some(Reach::Simulated) => {}
                 Ok(ip) if ip.is_loopback() => {}
                 Ok(_) => self.faults.error(
                     "not-loopback",
@@ -187,7 +195,8 @@ impl Vetting<'_, '_> {
                     );
                 }
             }
-            let host = Host { title: host.title, reach: host.reach.unwrap_or(Reach::Here), address, at_once: host.at_once, ssh };
+            let host =
+                Host { title: host.title, reach: host.reach.unwrap_or(Reach::Here), address, at_once: host.at_once, ssh, power, simulated };
             if hosts.insert(name.clone(), host).is_some() {
                 self.faults.error(
                     "duplicate",
@@ -304,6 +313,15 @@ impl Vetting<'_, '_> {
         for text in self.file.service.keys().cloned().collect::<Vec<_>>() {
             let path = format!("service.{text}");
             let Some(name) = self.name::<ServiceName>(&text, &path) else { continue };
+            if [HOST, OUTLET].contains(&name.as_str()) {
+                self.faults.error(
+                    "taken-name",
+                    self.places.key(&path),
+                    format!("a service cannot be called \"{name}\": that stands for the host itself, and what feeds it"),
+                    "rename it",
+                );
+                continue;
+            }
             let merged = self.merged(&text, &path);
             let settings: ServiceFile = serde_json::from_value(merged.clone()).unwrap_or_default();
             let mut on_hosts: Vec<String> = settings.hosts.clone().unwrap_or_default();
@@ -359,6 +377,7 @@ impl Vetting<'_, '_> {
                 }
             }
         }
+        drafts.extend(self.host_drafts(hosts));
         drafts
     }
 

@@ -15,6 +15,11 @@ use crate::{
     written::DEEDS,
 };
 
+/// Hosts, where a step says what is done to them by their bare names.
+fn of_hosts(said: &Option<Vec<String>>) -> Option<Vec<String>> {
+    said.as_ref().map(|words| words.iter().map(|w| selection::of_host(w)).collect())
+}
+
 impl Vetting<'_, '_> {
     /// Every procedure of the file, read against the estate it works on.
     pub(super) fn procedures(&mut self, estate: &Estate) -> BTreeMap<ProcedureName, Procedure> {
@@ -177,7 +182,7 @@ impl Vetting<'_, '_> {
             self.faults.error("one-deed", self.places.key(at), what, mend);
             return None;
         };
-        let host = self.host_of_line(at, step, estate)?;
+        let host = self.host_of_line(at, step, deed, estate)?;
         self.elsewhere = estate.hosts[&host].reach != Reach::Here;
         let program = step.work.as_ref().and_then(|w| w.first()).filter(|p| p.contains('/'));
         let paths = [("dir", step.dir.as_ref()), ("work", program)];
@@ -199,6 +204,10 @@ impl Vetting<'_, '_> {
             "start" => services(Wish::Start, &step.start),
             "restart" => services(Wish::Restart, &step.restart),
             "reload" => services(Wish::Reload, &step.reload),
+            "shut_down" => services(Wish::Stop, &of_hosts(&step.shut_down)),
+            "power_on" => services(Wish::Start, &of_hosts(&step.power_on)),
+            "reboot" => services(Wish::Restart, &of_hosts(&step.reboot)),
+            "power_cycle" => services(Wish::PowerCycle, &of_hosts(&step.power_cycle)),
             "act" => {
                 if step.of.is_empty() {
                     let mend = "add `of = [\"quay-1/post-queue\"]`";
@@ -305,7 +314,7 @@ impl Vetting<'_, '_> {
 
     /// Keys that mean nothing beside what the step does.
     fn stray_keys(&mut self, at: &str, step: &StepFile, deed: &str) {
-        let is_services = matches!(deed, "stop" | "start" | "restart" | "reload");
+        let is_services = matches!(deed, "stop" | "start" | "restart" | "reload" | "shut_down" | "power_on" | "reboot" | "power_cycle");
         let is_work = matches!(deed, "work" | "script");
         let mut stray: Vec<&str> = Vec::new();
         let mut only = |fits: bool, keys: &[&'static str]| {
@@ -333,9 +342,18 @@ impl Vetting<'_, '_> {
         }
     }
 
-    fn host_of_line(&mut self, at: &str, step: &StepFile, estate: &Estate) -> Option<HostName> {
+    fn host_of_line(&mut self, at: &str, step: &StepFile, deed: &str, estate: &Estate) -> Option<HostName> {
         match &step.on {
-            None => estate.hosts.iter().find(|(_, h)| h.reach == Reach::Here).map(|(n, _)| n.clone()),
+            None => {
+                let here = estate.hosts.iter().find(|(_, h)| h.reach == Reach::Here).map(|(n, _)| n.clone());
+                if here.is_none() && matches!(deed, "work" | "script" | "until" | "look") {
+                    let what = "this step does not say on which host, and the machine that Yantro runs on is none of the estate's";
+                    self.faults.error("missing-key", self.places.key(at), what, "add `on = \"…\"`");
+                    return None;
+                }
+                // Whatever else it does takes place on no host of its own.
+                here.or_else(|| estate.hosts.keys().next().cloned())
+            }
             Some(text) => {
                 let found = text.parse::<HostName>().ok().filter(|h| estate.hosts.contains_key(h));
                 if found.is_none() {
@@ -511,7 +529,24 @@ impl Vetting<'_, '_> {
         if words.iter().any(|w| !fill::names(w).is_empty()) {
             return;
         }
-        match selection::resolve(estate, graph, words, &[]) {
+        // What a run found up is known when the time has come; that there is such a procedure is known now.
+        let (as_found, words): (Vec<String>, Vec<String>) = words.iter().cloned().partition(|w| w.starts_with(selection::AS_FOUND_BY));
+        let names: Vec<String> = self.file.procedure.keys().cloned().collect();
+        for word in &as_found {
+            let of = word.trim_start_matches(selection::AS_FOUND_BY);
+            if of.parse::<u64>().is_err() && !names.iter().any(|n| n.eq_ignore_ascii_case(of)) {
+                self.faults.error(
+                    "unknown-name",
+                    self.places.value(&format!("{at}.{key}")),
+                    format!("there is no procedure \"{of}\" of which a run could have found anything"),
+                    did_you_mean(of, names.iter().map(String::as_str)),
+                );
+            }
+        }
+        if words.is_empty() && !as_found.is_empty() {
+            return;
+        }
+        match selection::resolve(estate, graph, &words, &[]) {
             Err(error) => self.faults.error("selection", self.places.value(&format!("{at}.{key}")), error.to_string(), error.hint()),
             Ok(chosen) => {
                 let Does::Act { act, .. } = does else { return };
@@ -610,7 +645,11 @@ impl Vetting<'_, '_> {
             procedure.questions.iter().filter_map(|(n, q)| Some((n.clone(), q.default.clone().filter(|d| !d.is_empty())?))).collect();
         values.insert("dir".to_owned(), procedure.dir.clone());
         // Lines whose selection hangs on an answer can only be judged once it is given.
+        let as_found = |line: &Line| matches!(&line.does, Does::Services { selection, .. } if selection.iter().any(|w| w.starts_with(selection::AS_FOUND_BY)));
         let judged = |line: &Line| {
+            if as_found(line) {
+                return false; // What a run will have found is known then.
+            }
             !matches!(line.does, Does::Services { .. } | Does::Act { .. }) || line.uses().iter().all(|n| values.contains_key(n))
         };
         if self.faults.any_error() || !procedure.lines.iter().all(judged) {

@@ -25,7 +25,7 @@ impl Vetting<'_, '_> {
         if self.elsewhere {
             self.paths_elsewhere(draft);
         }
-        let runner = self.runner(draft);
+        let runner = self.runner(draft, &hosts[&address.host]);
         let mut relies_on: Vec<Relation> = Vec::new();
         for (i, relation) in s.relies_on.iter().enumerate() {
             if let Some(relation) = self.relation(draft, i, relation, by_service, known)
@@ -103,7 +103,12 @@ impl Vetting<'_, '_> {
             }
         }
         let if_it_fails = self.if_it_fails(draft);
-        let acts = self.acts(draft, &hosts[&address.host]);
+        let mut acts = self.acts(draft, &hosts[&address.host]);
+        if let ServiceRunner::Systemd(spec) = &runner {
+            for (name, act) in acts_of_manager(&spec.unit) {
+                acts.entry(name.to_owned()).or_insert(act);
+            }
+        }
         if s.hands_off.as_deref().is_some_and(|r| r.trim().is_empty()) {
             self.faults.error(
                 "missing-reason",
@@ -219,6 +224,8 @@ impl Vetting<'_, '_> {
     pub(super) fn reload(&self, draft: &Draft, runner: &ServiceRunner, patience: Span) -> Option<ReloadBlock> {
         let can = match runner {
             ServiceRunner::Process(_) | ServiceRunner::Systemd(_) => draft.settings.reload.is_some(),
+            ServiceRunner::Simulated(_) => draft.settings.reload.is_some(),
+            ServiceRunner::Host(_) | ServiceRunner::Outlet(_) => false,
             ServiceRunner::Commands(c) => !c.reload.is_empty(),
         };
         let r = draft.settings.reload.clone().unwrap_or_default();
@@ -232,8 +239,15 @@ impl Vetting<'_, '_> {
         })
     }
 
-    pub(super) fn runner(&mut self, draft: &Draft) -> ServiceRunner {
+    fn runner(&mut self, draft: &Draft, host: &Host) -> ServiceRunner {
         let (s, address) = (&draft.settings, &draft.address);
+        if address.is_power() {
+            return self.power_runner(address, host);
+        }
+        // On a simulated host everything is played, whatever carries it where it is real.
+        if host.reach == Reach::Simulated {
+            return ServiceRunner::Simulated(self.simulated(draft, s.simulated.as_ref()));
+        }
         let missing = |what: &str| format!("{address} {what}");
         match s.run_by {
             Some(RunBy::Commands) => {
@@ -277,6 +291,15 @@ impl Vetting<'_, '_> {
                 }
                 ServiceRunner::Systemd(SystemdSpec { unit: whole, at_boot: s.at_boot })
             }
+            Some(RunBy::Simulated) => {
+                self.faults.error(
+                    "contradiction",
+                    self.at(draft, "run_by"),
+                    missing(&format!("is simulated, and {} is not", address.host)),
+                    "put it on a host with `reach = \"simulated\"`, or say what carries it",
+                );
+                ServiceRunner::Simulated(self.simulated(draft, s.simulated.as_ref()))
+            }
             Some(RunBy::Process) | None => {
                 if s.run_by.is_none() && s.hands_off.is_none() {
                     self.faults.error(
@@ -314,13 +337,29 @@ impl Vetting<'_, '_> {
         if matches!(runner, ServiceRunner::Systemd(_)) {
             rungs.push(Rung { kind: RungKind::Manager, gone_after_stop: true });
         }
+        if matches!(runner, ServiceRunner::Simulated(_)) {
+            rungs.push(Rung { kind: RungKind::State, gone_after_stop: true });
+        }
+        let tells = match runner {
+            ServiceRunner::Host(h) => h.power.tells(),
+            ServiceRunner::Outlet(_) => true,
+            _ => false,
+        };
+        if tells {
+            rungs.push(Rung { kind: RungKind::Power, gone_after_stop: true });
+        }
         let places: Vec<Place> = (0..draft.settings.ladder.len()).map(|i| self.at(draft, &format!("ladder.{i}"))).collect();
-        rungs.extend(self.rungs(&draft.settings.ladder, &places, host));
+        rungs.extend(self.rungs_of(&draft.settings.ladder, &places, host, draft.address.is_host()));
         rungs
     }
 
     /// Rungs as they are meant, on a host; `places` are where each is written.
     pub(super) fn rungs(&mut self, written: &[RungFile], places: &[Place], host: &Host) -> Vec<Rung> {
+        self.rungs_of(written, places, host, false)
+    }
+
+    /// The same, for a host itself or for what is on one.
+    fn rungs_of(&mut self, written: &[RungFile], places: &[Place], host: &Host, of_host: bool) -> Vec<Rung> {
         let mut rungs = Vec::new();
         for (rung, place) in written.iter().zip(places) {
             let mut port_of = |port: &PortFile| {
@@ -349,7 +388,10 @@ impl Vetting<'_, '_> {
                     // Stop proof never connects (R15).
                     (RungKind::Connect { port, to: to.clone().unwrap_or_else(|| host.address.clone()) }, false)
                 }
-                RungFile::Ping { to } => (RungKind::Ping { to: to.clone().unwrap_or_else(|| host.address.clone()) }, false),
+                // A host that was shut down answers no more; a service's ping is its host's.
+                RungFile::Ping { to } => (RungKind::Ping { to: to.clone().unwrap_or_else(|| host.address.clone()) }, of_host),
+                RungFile::Reached {} => (RungKind::Reached, true),
+                RungFile::Booted {} => (RungKind::Booted, false),
                 RungFile::Web { url, status, contains, not_yet, pointer, equals, verify_tls, within, gone_after_stop } => {
                     if !(url.starts_with("http://") || url.starts_with("https://")) {
                         self.faults.error(
@@ -478,6 +520,7 @@ impl Vetting<'_, '_> {
                     impact: impact(act.impact.as_ref()),
                     changes_nothing: act.changes_nothing,
                     taken_back_by: act.taken_back_by.map(|b| b.to_ascii_lowercase()),
+                    at_rest: false,
                 },
             );
         }
@@ -494,6 +537,40 @@ impl Vetting<'_, '_> {
         }
         acts
     }
+}
+
+/// What every unit can have done besides, by the manager's public commands.
+fn acts_of_manager(unit: &str) -> [(&'static str, FurtherAct); 3] {
+    let words = |all: &[&str]| all.iter().map(|w| (*w).to_owned()).collect::<Vec<_>>();
+    let asked = |script: &str| Rung {
+        kind: RungKind::Command {
+            command: words(&["/bin/sh", "-c", script, "look", unit]),
+            holds: vec![0],
+            not_yet: vec![1],
+            within: Span::secs(10),
+        },
+        gone_after_stop: false,
+    };
+    let act = |title: &str, command: &[&str], rung: Rung, back: Option<&str>| FurtherAct {
+        title: title.to_owned(),
+        command: words(&[&["systemctl", "--no-ask-password"][..], command].concat()),
+        ladder: vec![rung],
+        patience: Span::secs(60),
+        accept_exits: vec![0],
+        impact: Impact::default(),
+        changes_nothing: back.is_none(),
+        taken_back_by: back.map(str::to_owned),
+        at_rest: true,
+    };
+    // The unit is an argument of these scripts, never part of them.
+    let read = "test \"$(systemctl show --property=NeedDaemonReload --value -- \"$1\")\" = no";
+    let comes_up = "systemctl is-enabled --quiet -- \"$1\"";
+    let stays_down = "! systemctl is-enabled --quiet -- \"$1\"";
+    [
+        (REREAD, act("The manager goes by the definition on disk", &["daemon-reload"], asked(read), None)),
+        (AT_BOOT_ON, act("Comes up by itself at boot", &["enable", unit], asked(comes_up), Some(AT_BOOT_OFF))),
+        (AT_BOOT_OFF, act("Stays down at boot", &["disable", unit], asked(stays_down), Some(AT_BOOT_ON))),
+    ]
 }
 
 /// What users notice, as it is written.

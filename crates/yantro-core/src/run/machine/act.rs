@@ -233,7 +233,9 @@ impl Turn<'_> {
 /// How an act ended, in words.
 fn told(end: &ActEnd) -> String {
     let last = |output: &str| {
-        let line = output.lines().rev().find(|l| !l.trim().is_empty()).unwrap_or_default().trim();
+        // What is set in belongs to a line before it: a hint, a stack of calls.
+        let lines = || output.lines().rev().filter(|l| !l.trim().is_empty());
+        let line = lines().find(|l| !l.starts_with(char::is_whitespace)).or_else(|| lines().next()).unwrap_or_default().trim();
         if line.is_empty() { String::new() } else { format!(", saying \"{line}\"") }
     };
     match end {

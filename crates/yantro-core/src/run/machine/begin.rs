@@ -4,9 +4,14 @@ use std::{collections::BTreeMap, time::Duration};
 
 use super::Turn;
 use crate::{
+    estate::Relation,
     name::Address,
-    run::{event::*, input::*, state::StepState},
-    sequence::{Part, Step, StepId, StepKind},
+    run::{
+        event::*,
+        input::*,
+        state::{StepNow, StepState},
+    },
+    sequence::{Part, Step, StepId, StepKind, Task},
     state::SeenState,
 };
 
@@ -32,8 +37,7 @@ impl Turn<'_> {
                 continue;
             }
             if let Some(room) = self.run.room_of(step) {
-                let taken = self.run.rooms_taken().count() + self.run.looking();
-                let is_full = self.run.begun.at_once.is_some_and(|limit| taken >= limit as usize);
+                let is_full = self.run.begun.at_once.is_some_and(|limit| self.run.rooms_in_use() >= limit as usize);
                 if is_full || !self.rooms.has_room(&room) || self.group_is_full(step) {
                     continue;
                 }
@@ -90,8 +94,7 @@ impl Turn<'_> {
             StepKind::Start => addresses.extend(service.relies_on_any().chain(&service.never_with).cloned()),
             StepKind::Stop => {
                 let mine = &addresses[0];
-                let reliant = begun.services.values().chain(begun.beside.values()).filter(|s| s.relies_on_any().any(|a| a == mine));
-                let reliant: Vec<Address> = reliant.map(|s| s.address.clone()).collect();
+                let reliant: Vec<Address> = self.run.reliant_on(mine).map(|s| s.address.clone()).collect();
                 let groups = begun.keep_up.values().filter(|g| g.keep_up > 0 && g.members.contains(mine));
                 let members: Vec<Address> = groups.flat_map(|g| g.members.iter().cloned()).collect();
                 addresses.extend(reliant);
@@ -113,6 +116,11 @@ impl Turn<'_> {
             return;
         }
         self.run.seen.extend(seen.clone());
+        // What was lost and stands again has come back, whoever looked.
+        let back: Vec<Address> = self.run.lost.keys().filter(|a| seen.get(*a) == Some(&SeenState::Proven)).cloned().collect();
+        for address in back {
+            self.happened(Event::ServiceRegained { address });
+        }
         if self.is_held() || self.run.giving_up {
             return; // It is looked at again once the run goes on.
         }
@@ -128,16 +136,22 @@ impl Turn<'_> {
             },
             StepKind::Act => match state {
                 SeenState::Proven | SeenState::Ailing => self.intend(step, ActKind::Further),
+                SeenState::Down if self.may_be_given_at_rest(step) => self.intend(step, ActKind::Further),
                 other => self.fail(step, format!("{address} is {other}, and only what runs can be acted on so"), false),
             },
             _ => self.prove(step),
         }
     }
 
+    fn may_be_given_at_rest(&self, step: StepId) -> bool {
+        let Some(Task::Act { act, .. }) = self.run.begun.sequence.step(step).task() else { return false };
+        self.run.service(step).acts.get(act).is_some_and(|a| a.at_rest)
+    }
+
     pub(super) fn before_start(&mut self, step: StepId, address: &Address, state: SeenState, of: &dyn Fn(&Address) -> SeenState) {
         let had_attempt = self.run.step_now(step).attempts > 0;
         let service = self.run.service(step).clone();
-        if service.brought_back_by.is_some() {
+        if self.run.begun.sequence.step(step).service().is_some_and(|on| on.is_awaited()) {
             // Never started by us (R11). What this run stopped must be seen to have come back.
             let stopped = self.run.steps().any(|(s, n)| s.is_on(address) && s.kind() == StepKind::Stop && !n.acts.is_empty());
             return if state == SeenState::Proven && !stopped { self.end(step, StepEnd::Unneeded) } else { self.prove(step) };
@@ -149,7 +163,14 @@ impl Turn<'_> {
             }
         }
         if state == SeenState::Proven && !had_attempt {
-            return self.end(step, StepEnd::Unneeded);
+            // What this run took down, and its host's boot brought up since, is proven like a start of ours.
+            let down = |s: &Step, n: &StepNow| {
+                s.is_on(address) && s.kind() == StepKind::Stop && matches!(n.state, StepState::Ended(StepEnd::Done))
+            };
+            let host = Address::of_host(&address.host);
+            let powered = |s: &Step, n: &StepNow| s.is_on(&host) && matches!(n.state, StepState::Ended(StepEnd::Done));
+            let came_back = self.run.steps().any(|(s, n)| s.id < step && (down(s, n) || powered(s, n)));
+            return if came_back { self.prove(step) } else { self.end(step, StepEnd::Unneeded) };
         }
         // Design 4.1: all it relies on is proven, unless an operator vouched for it or named it.
         let vouched = self.run.vouched();
@@ -202,22 +223,21 @@ impl Turn<'_> {
         // Nothing is stopped while something that would lose what it relies on is still up.
         let vouched = self.run.vouched();
         let sequence = &self.run.begun.sequence;
-        let begun = &self.run.begun;
-        for dependent in begun.services.values().chain(begun.beside.values()) {
-            if !of(&dependent.address).is_up()
-                || vouched.contains(&dependent.address)
-                || sequence.left_standing.contains(&dependent.address)
-            {
-                continue;
+        let standing_on_it = self.run.reliant_on(address).find_map(|dependent| {
+            let named = vouched.contains(&dependent.address) || sequence.left_standing.contains(&dependent.address);
+            if named || !of(&dependent.address).is_up() {
+                return None;
             }
-            for relation in dependent.relies_on.iter().filter(|r| r.any_of.contains(address)) {
+            let loses = |relation: &Relation| {
                 let stays = relation.any_of.iter().filter(|a| *a != address && self.run.seen.get(*a) == Some(&SeenState::Proven)).count();
                 let was_unmet = stays + usize::from(state == SeenState::Proven) < relation.at_least as usize;
-                if stays < relation.at_least as usize && !was_unmet {
-                    let why = format!("{} is {} and relies on {address}", dependent.address, of(&dependent.address));
-                    return self.fail(step, why, false);
-                }
-            }
+                stays < relation.at_least as usize && !was_unmet
+            };
+            let any = dependent.relies_on.iter().any(|r| r.any_of.contains(address) && loses(r));
+            any.then(|| format!("{} is {} and relies on {address}", dependent.address, of(&dependent.address)))
+        });
+        if let Some(why) = standing_on_it {
+            return self.fail(step, why, false);
         }
         // Enough of its group must stay proven (R20), counted from this look.
         let groups: Vec<(String, KeepUp)> = self

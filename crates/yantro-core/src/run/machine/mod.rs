@@ -413,6 +413,17 @@ impl Turn<'_> {
         }
         let due: Vec<StepId> = self.run.in_flight.iter().copied().collect();
         for step in due {
+            // Of thousands in flight few are due: what cannot be is not copied.
+            let may_be = match &self.run.step_now(step).state {
+                StepState::Pausing { until, .. } => *until <= self.now,
+                StepState::Acting { patience_ends, .. } => *patience_ends <= self.now,
+                StepState::Proving { patience_ends, steady_until, .. } => steady_until.unwrap_or(*patience_ends) <= self.now,
+                StepState::Asking { until, .. } => until.is_some_and(|u| u <= self.now),
+                StepState::Waiting | StepState::Failed { .. } | StepState::OutcomeUnknown { .. } | StepState::Ended(_) => false,
+            };
+            if !may_be {
+                continue;
+            }
             match self.run.step_now(step).state.clone() {
                 StepState::Pausing { until, after_act } if until <= self.now => {
                     if after_act {
@@ -544,6 +555,9 @@ impl Turn<'_> {
 
     fn lost_for_good(&mut self, address: Address) {
         let state = self.run.seen.get(&address).copied().unwrap_or_default();
+        if state == SeenState::Proven {
+            return self.happened(Event::ServiceRegained { address });
+        }
         let step = self
             .run
             .steps()

@@ -130,6 +130,7 @@ impl Run {
                 for (address, service) in services {
                     self.begun.services.entry(address.clone()).or_insert_with(|| service.clone());
                 }
+                self.note_relations();
                 self.values.extend(values.clone());
                 self.goes_on_with(steps);
             }

@@ -1,0 +1,309 @@
+//! What gives hosts power: controllers that speak Redfish (DMTF DSP0266), Wake-on-LAN packets, commands.
+
+use std::{
+    collections::BTreeMap,
+    net::UdpSocket,
+    process::Stdio,
+    time::{Duration, Instant},
+};
+
+use serde_json::{Value, json};
+use yantro_core::estate::{Controller, POWER_PASSWORD, Power, PowerDeed};
+
+use crate::look::root_cause;
+
+/// How long a controller may take for one answer. They are slow machines.
+const ANSWER_WITHIN: Duration = Duration::from_secs(20);
+/// Between looks at a task of a controller.
+const TASK_EVERY: Duration = Duration::from_millis(500);
+/// How long a command that says the state may take.
+const STATE_WITHIN: Duration = Duration::from_secs(10);
+
+/// Whether a host has power, as far as what gives it says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum PowerState {
+    /// It has.
+    On,
+    /// It has none.
+    Off,
+    /// It is on its way, in the controller's own word.
+    Turning(String),
+}
+
+impl PowerState {
+    /// As people read it.
+    pub fn says(&self) -> String {
+        match self {
+            PowerState::On => "on".to_owned(),
+            PowerState::Off => "off".to_owned(),
+            PowerState::Turning(word) => word.clone(),
+        }
+    }
+}
+
+/// Asks whether there is power; `env` are the resolved values of its references. `None` where nothing could say.
+///
+/// An error is why it could not be asked.
+pub async fn power_state(power: &Power, env: &BTreeMap<String, String>) -> Result<Option<PowerState>, String> {
+    match power {
+        Power::Redfish(controller) => Redfish::new(controller, env.get(POWER_PASSWORD).map(String::as_str))?.state().await.map(Some),
+        Power::Commands { state, .. } if !state.is_empty() => {
+            let run = tokio::process::Command::new(&state[0])
+                .args(&state[1..])
+                .current_dir("/")
+                .envs(env)
+                .stdin(Stdio::null())
+                .kill_on_drop(true)
+                .output();
+            let out = match tokio::time::timeout(STATE_WITHIN, run).await {
+                Err(_) => return Err(format!("{} did not end within {} s", state[0], STATE_WITHIN.as_secs())),
+                Ok(out) => out.map_err(|e| format!("{} cannot be run: {e}", state[0]))?,
+            };
+            match out.status.code() {
+                Some(0) => Ok(Some(PowerState::On)),
+                Some(1) => Ok(Some(PowerState::Off)),
+                code => {
+                    let code = code.map_or("a signal".to_owned(), |c| format!("exit code {c}"));
+                    Err(format!("{} ended with {code}, which says neither on nor off", state[0]))
+                }
+            }
+        }
+        Power::Commands { .. } | Power::Wake { .. } | Power::Nobody => Ok(None),
+    }
+}
+
+/// Sends a Wake-on-LAN packet: six bytes of ones, and sixteen times the hardware address.
+pub fn wake(mac: &str, to: &str, port: u16) -> Result<(), String> {
+    let bytes: Option<Vec<u8>> = mac.split([':', '-']).map(|pair| u8::from_str_radix(pair, 16).ok()).collect();
+    let bytes = bytes.filter(|b| b.len() == 6).ok_or_else(|| format!("\"{mac}\" is no hardware address"))?;
+    let packet: Vec<u8> = std::iter::repeat_n(0xff, 6).chain(bytes.repeat(16)).collect();
+    let send = || {
+        let socket = UdpSocket::bind("0.0.0.0:0")?;
+        socket.set_broadcast(true)?;
+        socket.send_to(&packet, (to, port))
+    };
+    send().map(drop).map_err(|e| format!("the packet cannot be sent to {to}: {e}"))
+}
+
+/// A part of a controller that speaks Redfish.
+pub struct Redfish<'c> {
+    of: &'c Controller,
+    password: Option<&'c str>,
+    client: reqwest::Client,
+}
+
+impl<'c> Redfish<'c> {
+    /// Prepares to talk to it. Its certificate is always checked.
+    pub fn new(of: &'c Controller, password: Option<&'c str>) -> Result<Self, String> {
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let mut builder = reqwest::Client::builder()
+            .no_proxy()
+            .redirect(reqwest::redirect::Policy::none())
+            .connect_timeout(Duration::from_secs(5))
+            .timeout(ANSWER_WITHIN)
+            .pool_max_idle_per_host(0);
+        if let Some(path) = &of.believes {
+            let pem = std::fs::read(path).map_err(|e| format!("{path}, by which the controller is believed, cannot be read: {e}"))?;
+            let certificates = reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| format!("{path} has no certificates: {e}"))?;
+            builder = builder.tls_certs_only(certificates);
+        }
+        let client = builder.build().map_err(|e| format!("no HTTP client can be made: {}", root_cause(&e)))?;
+        Ok(Self { of, password, client })
+    }
+
+    async fn ask(&self, method: reqwest::Method, path: &str, body: Option<Value>) -> Result<Answer, String> {
+        let url = if path.starts_with("https://") { path.to_owned() } else { format!("{}{path}", self.of.controller) };
+        if !url.starts_with(&self.of.controller) {
+            return Err(format!("the controller refers to {url}, which is elsewhere; that is not followed"));
+        }
+        let mut asked = self.client.request(method, &url).header("accept", "application/json").header("odata-version", "4.0");
+        if let Some(account) = &self.of.account {
+            asked = asked.basic_auth(account, self.password);
+        }
+        if let Some(body) = body {
+            asked = asked.json(&body);
+        }
+        let told = |e: reqwest::Error| {
+            if e.is_timeout() {
+                format!("{} does not answer within {} s", self.of.controller, ANSWER_WITHIN.as_secs())
+            } else {
+                format!("{} cannot be asked: {}", self.of.controller, root_cause(&e))
+            }
+        };
+        let answer = asked.send().await.map_err(told)?;
+        let status = answer.status().as_u16();
+        let location = answer.headers().get("location").and_then(|v| v.to_str().ok()).map(str::to_owned);
+        let text = answer.text().await.map_err(told)?;
+        let body: Value = serde_json::from_str(&text).unwrap_or(Value::Null);
+        if status >= 400 {
+            return Err(self.refusal(status, path, &body));
+        }
+        Ok(Answer { status, location, body })
+    }
+
+    /// What the controller says went wrong, with its own word on how to mend it.
+    fn refusal(&self, status: u16, path: &str, body: &Value) -> String {
+        let error = &body["error"];
+        let info = error["@Message.ExtendedInfo"].as_array().into_iter().flatten();
+        let mut says: Vec<String> = info
+            .filter_map(|i| {
+                let message = i["Message"].as_str()?.trim_end_matches('.').to_owned();
+                let mend = i["Resolution"].as_str().filter(|r| !r.is_empty() && *r != "None");
+                Some(mend.map_or_else(|| message.clone(), |r| format!("{message}; {}", r.trim_end_matches('.'))))
+            })
+            .collect();
+        if says.is_empty() {
+            says.extend(error["message"].as_str().map(|m| m.trim_end_matches('.').to_owned()));
+        }
+        let hint = match status {
+            401 | 403 => "; check the account and the password it refers to",
+            404 => "; check the path in the estate",
+            _ => "",
+        };
+        let says = if says.is_empty() { String::new() } else { format!(": {}", says.join("; ")) };
+        format!("{} answers {status} to {path}{says}{hint}", self.of.controller)
+    }
+
+    /// Whether it has power.
+    pub async fn state(&self) -> Result<PowerState, String> {
+        let part = self.ask(reqwest::Method::GET, &self.of.part, None).await?.body;
+        state_in(&part).ok_or_else(|| format!("{}{} tells no PowerState", self.of.controller, self.of.part))
+    }
+
+    /// Asks for something and waits until the controller is through with it. `tell` hears each exchange.
+    ///
+    /// Asking for what is so already does nothing: it may be asked again whatever became of an earlier request.
+    pub async fn ask_for(&self, deed: PowerDeed, within: Duration, mut tell: impl FnMut(String)) -> Result<(), String> {
+        let part = self.ask(reqwest::Method::GET, &self.of.part, None).await?.body;
+        let state = state_in(&part);
+        tell(format!("GET {} → PowerState {}", self.of.part, state.as_ref().map_or("untold".to_owned(), PowerState::says)));
+        let wanted = if deed == PowerDeed::On { PowerState::On } else { PowerState::Off };
+        let is_so = state.as_ref() == Some(&wanted);
+        // Who takes power away has reason to: a controller that says it is off may be wrong.
+        if is_so && deed != PowerDeed::Off {
+            tell("it is so already".to_owned());
+            return Ok(());
+        }
+        let (target, body) = request(&part, deed)
+            .ok_or_else(|| format!("{}{} offers no way to do that ({})", self.of.controller, self.of.part, deed.word()))?;
+        let answer = match self.ask(reqwest::Method::POST, &target, Some(body.clone())).await {
+            Ok(answer) => answer,
+            Err(why) if is_so => {
+                tell(format!("it says that it is so already, and to the request: {why}"));
+                return Ok(());
+            }
+            Err(why) => return Err(why),
+        };
+        tell(format!("POST {target} {body} → {}", answer.status));
+        if answer.status != 202 {
+            return Ok(());
+        }
+        let monitor = answer.location.or_else(|| answer.body["TaskMonitor"].as_str().map(str::to_owned));
+        let Some(monitor) = monitor else { return Ok(()) };
+        let began = Instant::now();
+        loop {
+            tokio::time::sleep(TASK_EVERY).await;
+            let answer = self.ask(reqwest::Method::GET, &monitor, None).await?;
+            match answer.body["TaskState"].as_str() {
+                Some(state @ ("Exception" | "Killed" | "Cancelled")) => {
+                    let said = answer.body["Messages"].as_array().into_iter().flatten();
+                    let said: Vec<&str> = said.filter_map(|m| m["Message"].as_str()).collect();
+                    return Err(format!("the controller's task came to {state}: {}", said.join("; ")));
+                }
+                _ if answer.status != 202 => {
+                    tell(format!("GET {monitor} → {}", answer.status));
+                    return Ok(());
+                }
+                _ if began.elapsed() > within => {
+                    return Err(format!("the controller's task is not through after {} s", within.as_secs()));
+                }
+                state => {
+                    let percent = answer.body["PercentComplete"].as_u64().map_or(String::new(), |p| format!(", {p} %"));
+                    tell(format!("GET {monitor} → {}{percent}", state.unwrap_or("202")));
+                }
+            }
+        }
+    }
+}
+
+struct Answer {
+    status: u16,
+    location: Option<String>,
+    body: Value,
+}
+
+fn state_in(part: &Value) -> Option<PowerState> {
+    Some(match part["PowerState"].as_str()? {
+        "On" => PowerState::On,
+        "Off" => PowerState::Off,
+        other => PowerState::Turning(other.to_owned()),
+    })
+}
+
+/// The request for a deed, from the actions that a part offers: where it goes, and what it says.
+fn request(part: &Value, deed: PowerDeed) -> Option<(String, Value)> {
+    let outlet = &part["Actions"]["#Outlet.PowerControl"];
+    if let Some(target) = outlet["target"].as_str() {
+        let state = match deed {
+            PowerDeed::On => "On",
+            PowerDeed::Off => "Off",
+            PowerDeed::ShutDown => return None,
+        };
+        return Some((target.to_owned(), json!({ "PowerState": state })));
+    }
+    let reset = &part["Actions"]["#ComputerSystem.Reset"];
+    let target = reset["target"].as_str()?;
+    let kinds: &[&str] = match deed {
+        PowerDeed::On => &["On", "ForceOn"],
+        PowerDeed::Off => &["ForceOff"],
+        PowerDeed::ShutDown => &["GracefulShutdown"],
+    };
+    let offered = reset["ResetType@Redfish.AllowableValues"].as_array();
+    let kind = match offered {
+        Some(offered) => kinds.iter().find(|k| offered.iter().any(|o| o == *k))?,
+        None => kinds.first()?,
+    };
+    Some((target.to_owned(), json!({ "ResetType": kind })))
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn system(offered: &[&str]) -> Value {
+        json!({ "PowerState": "On", "Actions": { "#ComputerSystem.Reset": {
+            "target": "/s/1/reset", "ResetType@Redfish.AllowableValues": offered } } })
+    }
+
+    #[rstest]
+    #[case(system(&["On", "ForceOff", "GracefulShutdown"]), PowerDeed::Off, Some(json!({ "ResetType": "ForceOff" })))]
+    #[case(system(&["ForceOn", "ForceOff"]), PowerDeed::On, Some(json!({ "ResetType": "ForceOn" })))]
+    #[case::it_cannot(system(&["On", "ForceOff"]), PowerDeed::ShutDown, None)]
+    #[case::an_outlet(json!({ "Actions": { "#Outlet.PowerControl": { "target": "/o/1" } } }), PowerDeed::Off, Some(json!({ "PowerState": "Off" })))]
+    #[case::no_outlet_shuts_down(json!({ "Actions": { "#Outlet.PowerControl": { "target": "/o/1" } } }), PowerDeed::ShutDown, None)]
+    #[case::nothing_offered(json!({ "PowerState": "On" }), PowerDeed::On, None)]
+    fn only_what_a_part_offers_is_asked_of_it(#[case] part: Value, #[case] deed: PowerDeed, #[case] body: Option<Value>) {
+        assert_eq!(request(&part, deed).map(|(_, b)| b), body);
+    }
+
+    #[rstest]
+    #[case("02:00:5e:10:00", "no hardware address")]
+    #[case("not an address", "no hardware address")]
+    fn what_is_no_hardware_address_is_told(#[case] mac: &str, #[case] says: &str) {
+        assert!(wake(mac, "127.0.0.1", 9).unwrap_err().contains(says));
+    }
+
+    #[test]
+    fn the_waking_packet_is_as_every_card_knows_it() {
+        let card = UdpSocket::bind("127.0.0.1:0").unwrap();
+        wake("02:00:5e:10:00:01", "127.0.0.1", card.local_addr().unwrap().port()).unwrap();
+        let mut packet = [0; 200];
+        let length = card.recv(&mut packet).unwrap();
+        assert_eq!(
+            (length, &packet[..6], &packet[6..12], &packet[96..102]),
+            (102, &[0xff; 6][..], &[2, 0, 0x5e, 0x10, 0, 1][..], &[2, 0, 0x5e, 0x10, 0, 1][..])
+        );
+    }
+}

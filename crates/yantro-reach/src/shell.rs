@@ -1,0 +1,562 @@
+//! A host on which no outpost can run, another processor's or an old one: its plain shell does acts and commands, and units by
+//! their manager's command. What takes the outpost – processes of ours, logs, pages, connections – is said to take it.
+//!
+//! Over the one channel goes a line a request: its number, and a script in base 64. What the script says comes back in pieces
+//! under that number. An act is a folder that can be made once only, as everywhere, with its process and its end written down beside it.
+
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::{Arc, Mutex, PoisonError},
+    time::Duration,
+};
+
+use base64::{Engine, engine::general_purpose::STANDARD};
+use serde_json::{Value, json};
+use tokio::{
+    io::{AsyncBufReadExt, AsyncRead, AsyncWrite, AsyncWriteExt, BufReader, DuplexStream, Lines},
+    sync::{
+        Notify,
+        mpsc::{UnboundedSender, unbounded_channel},
+        oneshot,
+    },
+    task::AbortHandle,
+};
+use yantro_core::{
+    estate::{CommandsSpec, Rung, RungKind, Service, ServiceRunner},
+    run::{ActBegun, ActEnd, ActKind},
+    sequence::{StepKind, manager_command},
+    state::{Answer, Verdict},
+    time::{Span, Timestamp},
+};
+
+use crate::{
+    climb::{Climb, Report},
+    far::shell_word,
+    look::RawLook,
+    procs::ProcessId,
+    recorder::{ActNews, ActRecord, Recorded},
+    wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
+};
+
+/// What the far side runs: it takes nothing that POSIX does not have but `base64`, `head` and `setsid`.
+pub(crate) const SERVE: &str = r#"umask 077; d="$HOME/.local/state/yantro-shell"; mkdir -p "$d/acts" || exit 71; command -v base64 >/dev/null && command -v setsid >/dev/null || { echo "base64 and setsid are missing" >&2; exit 74; }; echo "yantro-shell ready"; while read -r n b; do ( s=$(printf %s "$b" | base64 -d) || exit 0; { (eval "$s") </dev/null 2>&1; printf "\n%s" "$?"; } | head -c 200000 | base64 | tr -d "\n" | fold -w 2000 | while read -r p || [ -n "$p" ]; do echo "$n $p"; done; echo "$n ." ) & done"#;
+
+/// Between looks of a climb, and at an act under way.
+const PACE: Duration = Duration::from_millis(400);
+/// At most this much of an act's output is kept.
+const OUTPUT_LIMIT: usize = 64 * 1024;
+
+/// The channel to a plain shell.
+pub(crate) struct Sh {
+    out: UnboundedSender<String>,
+    asked: Mutex<Asked>,
+}
+
+#[derive(Default)]
+struct Asked {
+    next: u64,
+    /// What has come so far, and who waits for the whole.
+    open: HashMap<u64, (String, oneshot::Sender<(i32, String)>)>,
+}
+
+impl Sh {
+    pub fn new(out: UnboundedSender<String>) -> Self {
+        Self { out, asked: Mutex::default() }
+    }
+
+    /// Runs a script there: its exit code, and what it printed. Whoever waits when the channel is lost waits for ever, and is
+    /// dropped with it.
+    pub async fn run(&self, script: &str) -> (i32, String) {
+        let (tell, told) = oneshot::channel();
+        {
+            let mut asked = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
+            asked.next += 1;
+            let number = asked.next;
+            asked.open.insert(number, (String::new(), tell));
+            // Gone only with the channel.
+            let _ = self.out.send(format!("{number} {}\n", STANDARD.encode(script)));
+        }
+        match told.await {
+            Ok(answer) => answer,
+            Err(_) => std::future::pending().await,
+        }
+    }
+
+    /// Takes in a line from the far side.
+    pub fn heard(&self, line: &str) {
+        let Some((number, piece)) = line.split_once(' ') else { return };
+        let Ok(number) = number.parse::<u64>() else { return };
+        let mut asked = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
+        if piece != "." {
+            if let Some((so_far, _)) = asked.open.get_mut(&number) {
+                so_far.push_str(piece);
+            }
+            return;
+        }
+        let Some((whole, tell)) = asked.open.remove(&number) else { return };
+        let text = STANDARD.decode(whole).map(|b| String::from_utf8_lossy(&b).into_owned()).unwrap_or_default();
+        let (said, code) = text.rsplit_once('\n').unwrap_or(("", "255"));
+        // Nobody may wait for it any more.
+        let _ = tell.send((code.trim().parse().unwrap_or(255), said.to_owned()));
+    }
+}
+
+/// How the host introduces itself.
+pub(crate) async fn hello(sh: &Sh) -> Result<Hello, String> {
+    let script = "uname -n; id -un; cat /proc/sys/kernel/random/boot_id 2>/dev/null || echo unknown; uname -msr; echo \"$HOME\"; date +%s";
+    let (_, said) = sh.run(script).await;
+    let lines: Vec<&str> = said.lines().collect();
+    let [host, account, boot, system, home, now] = lines.as_slice() else { return Err(format!("its shell says: {said}")) };
+    Ok(Hello {
+        protocol: PROTOCOL,
+        host: (*host).to_owned(),
+        account: (*account).to_owned(),
+        boot: (*boot).to_owned(),
+        system: (*system).to_owned(),
+        data: format!("{home}/.local/state/yantro-shell"),
+        outputs: format!("{home}/.local/state/yantro-shell/output"),
+        now: Timestamp::from_ms(now.parse::<i64>().unwrap_or_default() * 1000),
+        pid: 0,
+        plain_shell: true,
+    })
+}
+
+fn takes_outpost(what: &str) -> String {
+    format!("{what} takes the outpost, which cannot run on this host")
+}
+
+/// Answers what an outpost would be asked.
+pub(crate) async fn answer(sh: &Sh, hello: &Hello, sudo: bool, ask: Ask, tell: impl Fn(Value)) -> Result<Value, String> {
+    let at = |identity: &str| format!("a=\"$d/acts/\"{}; ", shell_word(identity));
+    Ok(match ask {
+        Ask::Hello { .. } => json!(hello),
+        Ask::Alive {} => {
+            let (_, now) = sh.run("date +%s").await;
+            json!(Timestamp::from_ms(now.trim().parse::<i64>().unwrap_or_default() * 1000))
+        }
+        Ask::Look { services } => {
+            let looks = futures::future::join_all(services.iter().map(|(service, _)| look(sh, service))).await;
+            json!(looks)
+        }
+        Ask::LookOnce { rung, .. } => json!(look_at(sh, None, &rung.kind).await),
+        Ask::Act { identity, kind, service, claim, .. } => {
+            return act(sh, hello, sudo, &identity, kind, &service, &claim, &tell).await;
+        }
+        Ask::Recorded { identity } => json!(recorded(sh, hello, &at(&identity)).await),
+        Ask::Follow { identity } => {
+            follow(sh, hello, &at(&identity), &tell).await;
+            Value::Null
+        }
+        Ask::Burn { identity } => {
+            let (code, _) =
+                sh.run(&format!("{}mkdir -p \"${{a%/*}}\" && mkdir \"$a\" 2>/dev/null && : > \"$a/burnt\"", at(&identity))).await;
+            json!(code == 0)
+        }
+        Ask::Climb(climb) => {
+            climb_by_looks(sh, *climb, &tell).await;
+            Value::Null
+        }
+        Ask::WatchLog { .. } => std::future::pending().await,
+        Ask::End { identity } => {
+            let _ = sh
+                .run(&format!("{}[ -s \"$a/pid\" ] && [ ! -e \"$a/code\" ] && pkill -TERM -s \"$(cat \"$a/pid\")\"", at(&identity)))
+                .await;
+            Value::Null
+        }
+        Ask::Terms { .. } => json!({}),
+        Ask::OwedByFiles { services } => json!(vec![None::<String>; services.len()]),
+        Ask::MayActOn { claim } => kept(sh, &claim).await,
+        Ask::TakeOver { claim } => {
+            let _ = sh.run(&format!("printf %s {} > \"$d/acting-server\"", shell_word(&claim.server))).await;
+            Value::Null
+        }
+        Ask::Survey {} => return Err(takes_outpost("looking through a host")),
+        Ask::OpenLog { .. } | Ask::ReadFrom { .. } | Ask::ReadLog { .. } => return Err(takes_outpost("reading a log")),
+    })
+}
+
+/// Whether another server acts there (R35).
+async fn kept(sh: &Sh, claim: &ToldClaim) -> Value {
+    let (_, other) = sh.run("cat \"$d/acting-server\" 2>/dev/null").await;
+    if other.is_empty() || other == claim.server {
+        return Value::Null;
+    }
+    json!({ "says": format!("another server acts there ({other})"), "doubts": false })
+}
+
+// ---- looks ----
+
+async fn look(sh: &Sh, service: &Service) -> RawLook {
+    let runs = match &service.runner {
+        ServiceRunner::Systemd(_) => Some(RungKind::Manager),
+        ServiceRunner::Commands(c) if !c.state.is_empty() => Some(RungKind::State),
+        _ => None,
+    };
+    let runs = match runs {
+        Some(kind) => match look_at(sh, Some(service), &kind).await.verdict {
+            Verdict::Holds => Some(true),
+            Verdict::Against | Verdict::NotYet => Some(false),
+            Verdict::CouldNotLook => None,
+        },
+        None => None,
+    };
+    let mut rungs = Vec::new();
+    for rung in &service.ladder {
+        let answer = look_at(sh, Some(service), &rung.kind).await;
+        let holds = answer.verdict == Verdict::Holds;
+        rungs.push(answer);
+        if !holds {
+            break;
+        }
+    }
+    RawLook { runs, main: None, manager: None, rungs, total: service.ladder.len() }
+}
+
+/// A command with its folder and environment; a reference is resolved there, by the shell, and is in no argument.
+fn in_place(words: &[String], dir: &str, env: &BTreeMap<String, String>) -> String {
+    let mut script = format!("cd {} || {{ echo \"the folder cannot be entered\"; exit 126; }}; ", shell_word(dir));
+    for (name, value) in env {
+        let value = match (value.strip_prefix("file:"), value.strip_prefix("env:")) {
+            (Some(path), _) => format!("\"$(cat {})\"", shell_word(path)),
+            (_, Some(of)) => format!("\"${{{of}}}\""),
+            _ => shell_word(value),
+        };
+        script.push_str(&format!("export {name}={value}; "));
+    }
+    script + &words.iter().map(|w| shell_word(w)).collect::<Vec<_>>().join(" ")
+}
+
+/// A look: the script, and the exit codes by which it holds and by which it is not yet.
+fn script_of(service: Option<&Service>, kind: &RungKind) -> Option<(String, Vec<i32>, Vec<i32>)> {
+    let none = BTreeMap::new();
+    let plain = |script: String| Some((script, vec![0], vec![1]));
+    match kind {
+        RungKind::Command { command, holds, not_yet, .. } => {
+            let (dir, env) = match service.map(|s| &s.runner) {
+                Some(ServiceRunner::Commands(c)) => (c.dir.as_str(), &c.env),
+                _ => ("/", &none),
+            };
+            Some((in_place(command, dir, env), holds.clone(), not_yet.clone()))
+        }
+        RungKind::State => match service.map(|s| &s.runner) {
+            Some(ServiceRunner::Commands(c)) => Some((in_place(&c.state, &c.dir, &c.env), c.state_up.clone(), c.state_down.clone())),
+            _ => None,
+        },
+        RungKind::Manager => match service.map(|s| &s.runner) {
+            Some(ServiceRunner::Systemd(s)) => Some((format!("systemctl is-active -- {}", shell_word(&s.unit)), vec![0], vec![3, 4])),
+            _ => None,
+        },
+        RungKind::Booted => Some(("systemctl is-system-running | grep -E 'running|degraded'".to_owned(), vec![0], vec![1])),
+        RungKind::File { path, since_start: false, newer_than: None, at_least: None } => plain(format!("ls -ld {}", shell_word(path))),
+        RungKind::Mount { path } => plain(format!("grep -F {} /proc/mounts", shell_word(&format!(" {path} ")))),
+        RungKind::Program { program } => plain(format!("command -v {}", shell_word(program))),
+        RungKind::Account { account } => plain(format!("id {}", shell_word(account))),
+        RungKind::Owner { path, account } => plain(format!("[ \"$(stat -c %U {})\" = {} ]", shell_word(path), shell_word(account))),
+        RungKind::Room { path, bytes } => {
+            plain(format!("[ \"$(df -Pk {} | tail -n 1 | tr -s ' ' | cut -d' ' -f4)\" -ge {} ]", shell_word(path), bytes.div_ceil(1024)))
+        }
+        RungKind::Port { port, on: None, .. } => plain(listens(*port)),
+        RungKind::PortFree { port, on: None } => plain(format!("! {}", listens(*port))),
+        _ => None,
+    }
+}
+
+/// Whether anything listens on a port, by the system's socket table; 0A is LISTEN.
+fn listens(port: u16) -> String {
+    format!("cat /proc/net/tcp /proc/net/tcp6 2>/dev/null | grep -iqE ':{port:04X} 0+:0000 0A'")
+}
+
+async fn look_at(sh: &Sh, service: Option<&Service>, kind: &RungKind) -> Answer {
+    let Some((script, holds, not_yet)) = script_of(service, kind) else { return Answer::could_not(takes_outpost(&kind.says())) };
+    let (code, said) = sh.run(&script).await;
+    let first = said.lines().next().unwrap_or_default().trim().to_owned();
+    let says = if first.is_empty() { format!("{}: exit code {code}, by the plain shell", kind.says()) } else { first };
+    match code {
+        c if holds.contains(&c) => Answer::holds(says),
+        c if not_yet.contains(&c) => Answer::not_yet(says),
+        _ => Answer::could_not(format!("exit code {code}: {says}")),
+    }
+}
+
+/// Climbs by looking again and again, until left.
+async fn climb_by_looks(sh: &Sh, climb: Climb, tell: &impl Fn(Value)) {
+    let rungs = climb.service.ladder_of(climb.kind);
+    let look = async |rung: &Rung| {
+        let answer = look_at(sh, Some(&climb.service), &rung.kind).await;
+        match (climb.kind, answer.verdict) {
+            (StepKind::Stop, Verdict::Holds) => Answer::not_yet(format!("still so: {}", answer.says)),
+            (StepKind::Stop, Verdict::NotYet | Verdict::Against) => Answer::holds(format!("gone: {}", answer.says)),
+            _ => answer,
+        }
+    };
+    let (mut at, mut last): (usize, Option<(usize, Answer)>) = (climb.from, None);
+    loop {
+        // All below is looked at again once the last was climbed.
+        let from = if at >= rungs.len() { 0 } else { at };
+        for (i, rung) in rungs.iter().enumerate().skip(from) {
+            let answer = look(rung).await;
+            let holds = answer.verdict == Verdict::Holds;
+            let is_news = if i < at { !holds } else { last.as_ref() != Some(&(i, answer.clone())) };
+            if is_news {
+                tell(json!(Report { rung: i as u32, answer: answer.clone(), logs: Vec::new() }));
+            }
+            if !holds {
+                (at, last) = (i, Some((i, answer)));
+                break;
+            }
+            at = at.max(i + 1);
+        }
+        tokio::time::sleep(PACE).await;
+    }
+}
+
+// ---- acts ----
+
+/// What an act's command is, where and as whom, and how long it may take.
+struct Prepared<'s> {
+    words: Vec<String>,
+    dir: &'s str,
+    env: BTreeMap<String, String>,
+    user: Option<String>,
+    within: Span,
+}
+
+fn prepared<'s>(service: &'s Service, kind: ActKind, sudo: bool) -> Result<Prepared<'s>, String> {
+    let (start, stop) = (service.start.patience, service.stop.patience);
+    let within = if matches!(kind, ActKind::Stop | ActKind::Clear | ActKind::Force | ActKind::Evidence(_)) { stop } else { start };
+    let root = || sudo.then(|| "root".to_owned());
+    let bare = |words: Vec<String>, user| Prepared { words, dir: "/", env: BTreeMap::new(), user, within };
+    let prepared = match (&service.runner, kind) {
+        (_, ActKind::Evidence(n)) => bare(service.stop.evidence.get(n as usize).cloned().unwrap_or_default(), None),
+        (ServiceRunner::Systemd(s), ActKind::Start) => bare(manager_command("start", &s.unit), root()),
+        (ServiceRunner::Systemd(s), ActKind::Stop | ActKind::Clear) => bare(manager_command("stop", &s.unit), root()),
+        (ServiceRunner::Systemd(s), ActKind::Reload) => bare(manager_command("reload", &s.unit), root()),
+        (ServiceRunner::Systemd(s), ActKind::Force) => {
+            let words = ["systemctl", "--no-ask-password", "kill", "--signal=KILL", "--", &s.unit];
+            bare(words.map(str::to_owned).to_vec(), root())
+        }
+        (ServiceRunner::Host(h), ActKind::Stop | ActKind::Clear) => {
+            bare(if h.reboots { h.reboot.clone() } else { h.shut_down.clone() }, root())
+        }
+        (ServiceRunner::Commands(c), kind) => {
+            let CommandsSpec { start, stop, force, reload, dir, env, user, within, .. } = c;
+            let words = match kind {
+                ActKind::Stop | ActKind::Clear => stop,
+                ActKind::Force => force,
+                ActKind::Reload => reload,
+                _ => start,
+            };
+            Prepared { words: words.clone(), dir, env: env.clone(), user: user.clone(), within: *within }
+        }
+        _ => return Err(takes_outpost("a process that Yantro itself starts and knows again")),
+    };
+    if prepared.words.is_empty() { Err("the estate has no command for that".to_owned()) } else { Ok(prepared) }
+}
+
+fn of_process(hello: &Hello, pid: u32, begun: Option<ActBegun>) -> ActRecord {
+    let process = ProcessId { boot: hello.boot.clone(), pid, started: 0 };
+    ActRecord { process: Some(process.clone()), recorder: process, begun }
+}
+
+#[allow(clippy::too_many_arguments, reason = "the parts of one request")]
+async fn act(
+    sh: &Sh,
+    hello: &Hello,
+    sudo: bool,
+    identity: &str,
+    kind: ActKind,
+    service: &Service,
+    claim: &ToldClaim,
+    tell: &impl Fn(Value),
+) -> Result<Value, String> {
+    let kept = kept(sh, claim).await;
+    if !kept.is_null() {
+        return Ok(json!({ "kept": kept }));
+    }
+    let Prepared { mut words, dir, env, user, within } = prepared(service, kind, sudo)?;
+    let begun = ActBegun {
+        command: words.clone(),
+        dir: dir.to_owned(),
+        user: user.clone().unwrap_or_else(|| hello.account.clone()),
+        pid: None,
+        started: None,
+        marks: BTreeMap::new(),
+        boot: None,
+    };
+    if let Some(user) = user.filter(|u| *u != hello.account) {
+        let sudo = ["sudo", "-n", "-u", &user, "--"].map(str::to_owned);
+        words.splice(0..0, sudo);
+    }
+    // The end is written under another name first: it is there whole, or not at all.
+    let beside = "echo $$ > \"$0/pid\"; \"$@\" > \"$0/output\" 2>&1 < /dev/null; echo $? > \"$0/code.new\"; mv \"$0/code.new\" \"$0/code\"";
+    let limited = format!("{}s", within.0.as_secs().max(1));
+    let mut all = vec!["setsid".to_owned(), "sh".to_owned(), "-c".to_owned(), beside.to_owned(), "@ACT@".to_owned()];
+    all.extend(["timeout".to_owned(), limited]);
+    all.extend(words);
+    let script = format!(
+        "a=\"$d/acts/\"{}; printf %s {} > \"$d/acting-server\"; mkdir -p \"${{a%/*}}\"; mkdir \"$a\" 2>/dev/null || {{ echo before; exit 0; }}; \
+         printf %s {} > \"$a/note\"; {} >/dev/null 2>&1 & \
+         i=0; while [ ! -s \"$a/pid\" ] && [ $i -lt 50 ]; do sleep 0.1; i=$((i+1)); done; echo begun \"$(cat \"$a/pid\")\"",
+        shell_word(identity),
+        shell_word(&claim.server),
+        shell_word(&json!(begun).to_string()),
+        in_place(&all, dir, &env).replace("'@ACT@'", "\"$a\""),
+    );
+    let (_, said) = sh.run(&script).await;
+    let pid = said.trim().strip_prefix("begun ").and_then(|p| p.trim().parse::<u32>().ok());
+    match (said.trim(), pid) {
+        ("before", _) => tell(json!(ActNews::BegunBefore)),
+        (_, Some(pid)) => {
+            let begun = ActBegun { pid: Some(pid), ..begun };
+            tell(json!(ActNews::Begun(Box::new(begun.clone()), Box::new(of_process(hello, pid, Some(begun))))));
+            follow(sh, hello, &format!("a=\"$d/acts/\"{}; ", shell_word(identity)), tell).await;
+        }
+        (other, None) => {
+            let why = format!("its shell could not begin it: {other}");
+            tell(json!(ActNews::Ended(ActEnd::Refused { why, mend: "see what its shell says, mend it, and try again".to_owned() })));
+        }
+    }
+    Ok(Value::Null)
+}
+
+/// What is written down of an act; `at` sets its folder.
+async fn recorded(sh: &Sh, hello: &Hello, at: &str) -> Recorded {
+    let script = format!(
+        "{at}[ -d \"$a\" ] || {{ echo nothing; exit 0; }}; cat \"$a/note\" 2>/dev/null; echo; p=$(cat \"$a/pid\" 2>/dev/null); \
+         if [ -e \"$a/code\" ]; then echo \"ended $(cat \"$a/code\") $p\"; head -c {OUTPUT_LIMIT} \"$a/output\"; \
+         elif [ -n \"$p\" ]; then kill -0 \"$p\" 2>/dev/null && echo \"alive 0 $p\" || echo \"gone 0 $p\"; else echo folder; fi"
+    );
+    let (_, said) = sh.run(&script).await;
+    let mut lines = said.splitn(3, '\n');
+    let note = lines.next().unwrap_or_default();
+    if note == "nothing" {
+        return Recorded::Nothing;
+    }
+    let begun: Option<ActBegun> = serde_json::from_str(note).ok();
+    let words: Vec<&str> = lines.next().unwrap_or_default().split_whitespace().collect();
+    let output = lines.next().unwrap_or_default().to_owned();
+    let pid = words.get(2).and_then(|p| p.parse::<u32>().ok());
+    let record = |pid: u32| of_process(hello, pid, begun.map(|b| ActBegun { pid: Some(pid), ..b }));
+    match (words.first().copied(), pid) {
+        (Some("ended"), pid) => {
+            let code = words.get(1).and_then(|c| c.parse::<i32>().ok()).unwrap_or(255);
+            let end = if code == 124 { ActEnd::TimedOut { output } } else { ActEnd::Exited { code, output } };
+            Recorded::Ended(pid.map(record), end)
+        }
+        (Some("alive" | "gone"), Some(pid)) => Recorded::Begun(record(pid)),
+        _ => Recorded::OnlyFolder,
+    }
+}
+
+/// Follows an act to its end.
+async fn follow(sh: &Sh, hello: &Hello, at: &str, tell: &impl Fn(Value)) {
+    let mut gone = 0;
+    loop {
+        match recorded(sh, hello, at).await {
+            Recorded::Ended(_, end) => return tell(json!(ActNews::Ended(end))),
+            Recorded::Begun(_) => {
+                let (code, _) = sh.run(&format!("{at}kill -0 \"$(cat \"$a/pid\")\" 2>/dev/null")).await;
+                gone = if code == 0 { 0 } else { gone + 1 };
+            }
+            Recorded::Nothing | Recorded::OnlyFolder => gone += 1,
+        }
+        // Its end is written down a moment after it.
+        if gone > 3 {
+            return tell(json!(ActNews::Lost("neither its process nor its end is there any more".to_owned())));
+        }
+        tokio::time::sleep(PACE).await;
+    }
+}
+
+/// What comes in over the channel, and what goes out.
+pub(crate) type Incoming = Lines<BufReader<Box<dyn AsyncRead + Send + Unpin>>>;
+pub(crate) type Outgoing = Box<dyn AsyncWrite + Send + Unpin>;
+
+/// Begins on a channel at whose far end [`SERVE`] runs: what comes back speaks like an outpost, and ends with the channel.
+pub(crate) async fn begin(mut to: Outgoing, mut from: Incoming, sudo: bool) -> Result<(Hello, Outgoing, Incoming), String> {
+    let (out, mut scripts) = unbounded_channel::<String>();
+    let sh = Arc::new(Sh::new(out));
+    let ended = Arc::new(Notify::new());
+    let (heard, over) = (Arc::clone(&sh), Arc::clone(&ended));
+    tokio::spawn(async move {
+        let writing = async {
+            while let Some(line) = scripts.recv().await {
+                if to.write_all(line.as_bytes()).await.is_err() || to.flush().await.is_err() {
+                    break;
+                }
+            }
+        };
+        let reading = async {
+            while let Ok(Some(line)) = from.next_line().await {
+                heard.heard(&line);
+            }
+        };
+        tokio::select! {
+            () = writing => {}
+            () = reading => {}
+        }
+        over.notify_one();
+    });
+    let hello = hello(&sh).await?;
+    let (ours, theirs) = tokio::io::duplex(256 * 1024);
+    let (read, write) = tokio::io::split(ours);
+    let as_outpost = Arc::new(Shell { sh, hello: hello.clone(), sudo });
+    tokio::spawn(async move {
+        tokio::select! {
+            () = as_outpost.serve(theirs) => {}
+            () = ended.notified() => {}
+        }
+    });
+    let read: Box<dyn AsyncRead + Send + Unpin> = Box::new(read);
+    Ok((hello, Box::new(write), BufReader::new(read).lines()))
+}
+
+/// A shell that is asked as an outpost is.
+struct Shell {
+    sh: Arc<Sh>,
+    hello: Hello,
+    sudo: bool,
+}
+
+impl Shell {
+    async fn serve(self: Arc<Self>, channel: DuplexStream) {
+        let (read, mut write) = tokio::io::split(channel);
+        let (say, mut says) = unbounded_channel::<Said>();
+        let mut lines = BufReader::new(read).lines();
+        let mut open: HashMap<u64, AbortHandle> = HashMap::new();
+        loop {
+            tokio::select! {
+                Some(said) = says.recv() => {
+                    if let Said::Answer(id, _) = &said {
+                        open.remove(id);
+                    }
+                    if write.write_all(said.line().as_bytes()).await.is_err() {
+                        break;
+                    }
+                }
+                line = lines.next_line() => {
+                    let Ok(Some(line)) = line else { break };
+                    match Told::read(&line) {
+                        Ok(Told::Ask(id, ask)) => {
+                            let (shell, say) = (Arc::clone(&self), say.clone());
+                            let task = tokio::spawn(async move {
+                                let tell = |what| drop(say.send(Said::Tell(id, what)));
+                                let answer = answer(&shell.sh, &shell.hello, shell.sudo, *ask, tell).await;
+                                drop(say.send(Said::Answer(id, answer)));
+                            });
+                            open.insert(id, task.abort_handle());
+                        }
+                        Ok(Told::Leave(of)) => {
+                            if let Some(task) = open.remove(&of) {
+                                task.abort();
+                            }
+                        }
+                        // We are spoken to by ourselves.
+                        Err((_, why)) => tracing::warn!(%why, "a request to a plain shell cannot be read"),
+                    }
+                }
+            }
+        }
+        open.into_values().for_each(|task| task.abort());
+    }
+}
