@@ -68,7 +68,7 @@ fn large(services: usize) -> Estate {
     let small = "[estate]\nname = \"f\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n[service.s]\nhost = \"h\"\nrun_by = \"process\"\n\
                  process = { program = \"/bin/true\" }\nladder = [{ rung = \"port\", port = 1 }]\n";
     let mut estate = vet(small, "/").estate.expect("a sound estate");
-    let pattern: Service = estate.services.values().next().expect("it has one").clone();
+    let pattern: Arc<Service> = estate.services.values().next().expect("it has one").clone();
     estate.services.clear();
     // The host's name is shared, as vetting shares it.
     let address = |i: usize| Address { service: format!("s{i:05}").parse().expect("a sound name"), ..pattern.address.clone() };
@@ -76,7 +76,7 @@ fn large(services: usize) -> Estate {
         let relies_on = (0..5.min(i))
             .map(|_| yantro_core::estate::Relation { any_of: [address(rand::random_range(i.saturating_sub(400)..i))].into(), at_least: 1 })
             .collect();
-        estate.services.insert(address(i), Service { address: address(i), relies_on, ..pattern.clone() });
+        estate.services.insert(address(i), Arc::new(Service { address: address(i), relies_on, ..pattern.as_ref().clone() }));
     }
     estate
 }
@@ -269,7 +269,7 @@ async fn noticed(rung: &str) -> Duration {
          process = {{ program = \"/bin/true\" }}\nlogs = [\"log\"]\nladder = [{ladder}]\n{must_see}\n"
     );
     let estate = vet(&text, &dir.path().display().to_string()).estate.expect("a sound estate");
-    let service = Arc::new(estate.services.values().next().expect("it has one").clone());
+    let service = Arc::clone(estate.services.values().next().expect("it has one"));
     let log = dir.path().join("log");
     fs::write(&log, "starting\n").expect("there is room");
     let marks = yantro_reach::mark_logs(&here.logs_of(&service));

@@ -1,6 +1,6 @@
 //! Values that one single run puts over those of the estate, without changing the file (N3).
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -97,9 +97,10 @@ impl Override {
 pub type Overrides = BTreeMap<Address, Override>;
 
 /// The service as one run sees it, but for what is written: that is vetted into the estate beforehand.
-pub fn applied(service: &Service, over: Option<&Override>) -> Service {
-    let mut service = service.clone();
-    let Some(over) = over else { return service };
+pub fn applied(as_loaded: &Arc<Service>, over: Option<&Override>) -> Arc<Service> {
+    let mut shared = Arc::clone(as_loaded);
+    let Some(over) = over else { return shared };
+    let service = Arc::make_mut(&mut shared);
     match &mut service.runner {
         ServiceRunner::Process(p) => {
             p.env.extend(over.env.clone());
@@ -117,5 +118,5 @@ pub fn applied(service: &Service, over: Option<&Override>) -> Service {
     if let Some(patience) = over.stop_patience {
         service.stop.patience = patience;
     }
-    service
+    shared
 }

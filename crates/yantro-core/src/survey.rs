@@ -1,6 +1,9 @@
 //! What is found on a host, and how it would be described in an estate.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -125,8 +128,9 @@ impl Survey {
     /// Says of each unit what the estate calls it.
     pub fn known_in(mut self, estate: &Estate, host: &HostName) -> Self {
         for found in &mut self.units {
-            let is_it =
-                |s: &&crate::estate::Service| s.is_on(host) && matches!(&s.runner, ServiceRunner::Systemd(spec) if spec.unit == found.unit);
+            let is_it = |s: &&Arc<crate::estate::Service>| {
+                s.is_on(host) && matches!(&s.runner, ServiceRunner::Systemd(spec) if spec.unit == found.unit)
+            };
             found.described_as = estate.services.values().find(is_it).map(|s| s.address.clone());
         }
         self

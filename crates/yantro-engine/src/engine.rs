@@ -884,7 +884,7 @@ impl Engine {
             self.hands.learn_started_on(host).await;
         }
         if let Some(loaded) = self.loaded() {
-            let there: Vec<Service> = loaded.estate.services.values().filter(|s| s.is_on(host)).cloned().collect();
+            let there: Vec<Arc<Service>> = loaded.estate.services.values().filter(|s| s.is_on(host)).cloned().collect();
             let looked = self.hands.look(there).await;
             let told = looked.into_iter().map(|(a, s)| {
                 let says = self.hands.watched(&a).map(|w| w.seen.says).unwrap_or_default();

@@ -2,7 +2,7 @@
 
 use std::{
     collections::{BTreeMap, HashMap},
-    sync::{Arc, Mutex, PoisonError, RwLock},
+    sync::{Arc, Mutex, OnceLock, PoisonError, RwLock},
     time::Duration,
 };
 
@@ -114,15 +114,15 @@ impl Hands {
     }
 
     /// The service as it was started, where Yantro started it: looked for where it was opened (R24).
-    pub fn as_started(&self, service: &Service) -> Service {
-        self.now_as_started(service.clone())
-    }
-
-    fn now_as_started(&self, mut service: Service) -> Service {
+    pub fn as_started(&self, service: &Arc<Service>) -> Arc<Service> {
+        let mut service = Arc::clone(service);
         // How a host is powered on says nothing of how it is looked at.
-        if let Some(started) = self.started_as(&service.address).filter(|_| !service.runner.is_power()) {
-            service.runner = started.service.runner.clone();
-            service.ladder.clone_from(&started.service.ladder);
+        let started = self.started_as(&service.address).filter(|_| !service.runner.is_power());
+        // Most run as the estate has them: those are no copies.
+        if let Some(s) = started.filter(|s| s.service.runner != service.runner || s.service.ladder != service.ladder) {
+            let of = Arc::make_mut(&mut service);
+            of.runner = s.service.runner.clone();
+            of.ladder.clone_from(&s.service.ladder);
         }
         service
     }
@@ -178,13 +178,13 @@ impl Hands {
     }
 
     /// Looks at services, and says what each is now.
-    pub async fn look(&self, services: Vec<Service>) -> BTreeMap<Address, SeenState> {
+    pub async fn look(&self, services: Vec<Arc<Service>>) -> BTreeMap<Address, SeenState> {
         let settings: BTreeMap<Address, (Duration, u32)> =
             services.iter().map(|s| (s.address.clone(), (s.start.patience.0, s.ailing_after))).collect();
         let asked = services.into_iter().map(|service| Looked {
             started: self.started_as(&service.address).map(|s| s.act.clone()),
             known: self.known(&service.address),
-            service: self.now_as_started(service),
+            service: self.as_started(&service),
         });
         let looked: Mutex<BTreeMap<Address, SeenState>> = Mutex::default();
         let asked_at = self.clock.now();
@@ -236,7 +236,7 @@ impl Hands {
     /// Gives an act under its identity.
     ///
     /// `host` is the network address of the service's host, which must be this server's to act on.
-    pub fn act(&self, given: Given, service: Service, host: String) {
+    pub fn act(&self, given: Given, service: Arc<Service>, host: String) {
         let hands = self.clone();
         tokio::spawn(async move {
             let Given { run, step, act, kind, .. } = given;
@@ -275,7 +275,7 @@ impl Hands {
             }
             ActNews::BegunBefore => {
                 let (hands, given, address) = (hands.clone(), given.clone(), address.clone());
-                tokio::spawn(async move { hands.find(given, address).await });
+                tokio::spawn(async move { hands.find(&given, &address, &OnceLock::new()).await });
             }
             ActNews::Lost(why) => {
                 tracing::warn!(%run, %step, %why, "an act's outcome is unknown");
@@ -299,14 +299,14 @@ impl Hands {
     }
 
     /// Looks at the files of everything that was started here and is up.
-    pub async fn look_at_files(&self, services: impl Iterator<Item = &Service>) {
+    pub async fn look_at_files(&self, services: impl Iterator<Item = &Arc<Service>>) {
         let asked = services.filter_map(|service| {
             let started = self.started_as(&service.address)?;
             let seen = self.watched(&service.address)?.seen;
             seen.state.is_up().then(|| (service.clone(), started.at, seen.pid))
         });
         let owed = self.hosts.owed_by_files(asked.collect()).await;
-        *self.owed.write().unwrap_or_else(PoisonError::into_inner) = owed.into_iter().map(|(s, why)| (s.address, why)).collect();
+        *self.owed.write().unwrap_or_else(PoisonError::into_inner) = owed.into_iter().map(|(s, why)| (s.address.clone(), why)).collect();
     }
 
     /// Takes looks once, side by side.
@@ -352,27 +352,36 @@ impl Hands {
         self.tell(run, Input::ActEnded { step, act, end });
     }
 
-    /// Finds out what became of an act that was intended before the server ended (R21).
-    pub fn find_act(&self, given: Given, service: Service, host: String) {
+    /// Finds out what became of an act that was intended before the server ended (R21). `boot` is the one in which a
+    /// host had taken the command to go down, as far as that was known.
+    pub fn find_act(&self, given: Given, service: Arc<Service>, host: String, boot: Option<String>) {
         let hands = self.clone();
         tokio::spawn(async move {
-            let recorded = if hands.hosts.is_given_here(&service, given.kind, &given.identity) {
-                hands.hosts.here().recorded(&given.identity)
-            } else {
-                hands.hosts.recorded(&service.address.host, &given.identity).await
-            };
-            match recorded {
-                // Never begun: given now, under the same identity. Were a recorder on its way
-                // still, one of the two is refused by the other's folder.
-                Recorded::Nothing => hands.act(given, service, host),
-                _ => hands.find(given, service.address).await,
+            let took = boot.map_or_else(OnceLock::new, OnceLock::from);
+            let tell = hands.teller(given.clone(), service.address.clone());
+            tokio::select! {
+                () = hands.look_for(&given, &service, host, &took) => {}
+                gone = hands.hosts.went_down(&service, given.kind, &took) => tell(gone),
             }
         });
     }
 
-    async fn find(&self, given: Given, address: Address) {
-        let Given { run, step, act, kind, .. } = given;
-        let identity = &given.identity;
+    async fn look_for(&self, given: &Given, service: &Arc<Service>, host: String, took: &OnceLock<String>) {
+        let recorded = if self.hosts.is_given_here(service, given.kind, &given.identity) {
+            self.hosts.here().recorded(&given.identity)
+        } else {
+            self.hosts.recorded(&service.address.host, &given.identity).await
+        };
+        match recorded {
+            // Never begun: given now, under the same identity. Were a recorder on its way
+            // still, one of the two is refused by the other's folder.
+            Recorded::Nothing => self.act(given.clone(), service.clone(), host),
+            _ => self.find(given, &service.address, took).await,
+        }
+    }
+
+    async fn find(&self, given: &Given, address: &Address, took: &OnceLock<String>) {
+        let Given { run, step, act, kind, ref identity } = *given;
         // A folder without a record: its recorder may be about to write it.
         let mut recorded = self.hosts.recorded(&address.host, identity).await;
         for _ in 0..100 {
@@ -387,7 +396,12 @@ impl Hands {
                 self.known.lock().unwrap_or_else(PoisonError::into_inner).insert(address.clone(), record.clone());
             }
             if let Some(begun) = &record.begun {
-                self.tell(run, Input::ActBegun { step, act, begun: begun.clone() });
+                let mut begun = begun.clone();
+                // Another boot than this one proves that a host went down.
+                if address.is_host() && matches!(kind, ActKind::Stop | ActKind::Clear) {
+                    begun.boot = Some(took.get_or_init(|| record.recorder.boot.clone()).clone());
+                }
+                self.tell(run, Input::ActBegun { step, act, begun });
             }
         };
         match recorded {
@@ -456,7 +470,7 @@ impl Hands {
         attempt: u32,
         kind: StepKind,
         from: u32,
-        service: Service,
+        service: Arc<Service>,
         begun: Option<&ActBegun>,
         since: Timestamp,
     ) {
@@ -471,8 +485,7 @@ impl Hands {
         let was_in = begun.and_then(|b| b.boot.clone());
         let old = old.or(was_in.map(|boot| ProcessId { boot, pid: 1, started: 0 }));
         let task = tokio::spawn(async move {
-            let climb =
-                Climb { known: hands.known(&service.address), old, service: Arc::new(service), kind, from: from as usize, marks, since };
+            let climb = Climb { known: hands.known(&service.address), old, service, kind, from: from as usize, marks, since };
             let teller = hands.clone();
             hands
                 .hosts
@@ -488,7 +501,15 @@ impl Hands {
     }
 
     /// Goes on looking for forbidden lines after a step was proven.
-    pub fn watch_log(&self, run: RunId, step: StepId, attempt: u32, kind: StepKind, service: Service, marks: BTreeMap<String, LogMark>) {
+    pub fn watch_log(
+        &self,
+        run: RunId,
+        step: StepId,
+        attempt: u32,
+        kind: StepKind,
+        service: Arc<Service>,
+        marks: BTreeMap<String, LogMark>,
+    ) {
         let hands = self.clone();
         let task = tokio::spawn(async move {
             if let Some(report) = hands.hosts.watch_log(&service, kind, &marks).await {

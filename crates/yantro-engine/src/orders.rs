@@ -2,6 +2,7 @@
 
 use std::{
     collections::{BTreeMap, BTreeSet},
+    sync::Arc,
     time::Duration,
 };
 
@@ -86,7 +87,11 @@ impl Work {
             }
             Order::FindAct { step, act, kind } => {
                 if let Some((given, service, host)) = self.given(id, step, act, kind) {
-                    hands.find_act(given, service, host);
+                    let boot = read(&self.engine.shared.runs).get(&id).and_then(|run| {
+                        let known = run.step_now(step).acts.iter().find(|a| a.act == act)?;
+                        known.begun.as_ref()?.boot.clone()
+                    });
+                    hands.find_act(given, service, host, boot);
                 }
             }
             Order::Climb { step, attempt, kind, from, act } => {
@@ -121,7 +126,7 @@ impl Work {
     }
 
     /// What it takes to give an act: the act, its service or what stands for it, and where that is.
-    fn given(&self, run: RunId, step: StepId, act: ActId, kind: ActKind) -> Option<(Given, Service, String)> {
+    fn given(&self, run: RunId, step: StepId, act: ActId, kind: ActKind) -> Option<(Given, Arc<Service>, String)> {
         let (identity, service) = {
             let runs = read(&self.engine.shared.runs);
             let known = runs.get(&run)?;
@@ -157,7 +162,7 @@ impl Work {
         known.unwrap_or_else(|| address.host.to_string())
     }
 
-    pub(crate) fn services_of(&self, id: RunId, addresses: &[Address]) -> Vec<Service> {
+    pub(crate) fn services_of(&self, id: RunId, addresses: &[Address]) -> Vec<Arc<Service>> {
         let runs = read(&self.engine.shared.runs);
         let loaded = self.engine.loaded();
         let of_estate = |a: &Address| loaded.as_ref().and_then(|l| l.estate.services.get(a).cloned());
@@ -204,7 +209,7 @@ impl Work {
         let engine = self.engine.clone();
         let runs = read(&self.engine.shared.runs);
         let Some(run) = runs.get(&id) else { return };
-        let services: Vec<Service> = run.begun.services.values().cloned().collect();
+        let services: Vec<Arc<Service>> = run.begun.services.values().cloned().collect();
         drop(runs);
         tokio::spawn(async move {
             let seen = engine.hands.look(services).await;

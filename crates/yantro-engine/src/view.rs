@@ -188,7 +188,7 @@ pub(crate) fn view(run: &Run, now: Timestamp, since: Option<u64>) -> RunView {
             let service = planned.address().and_then(|a| run.begun.services.get(a));
             let rungs = match (planned.service(), planned.task(), service) {
                 (Some(on), _, Some(service)) => service.ladder_of(on.kind),
-                (None, Some(_), _) => run.carried(planned.id, false).map(|s| s.ladder).unwrap_or_default(),
+                (None, Some(_), _) => run.carried(planned.id, false).map(|s| s.ladder.clone()).unwrap_or_default(),
                 _ => Vec::new(),
             };
             StepView {

@@ -44,6 +44,8 @@ const FREEZES_AGAIN_MS: i64 = 2_000;
 /// Given back to the file system when it is full, so that the hold itself can be stored (R27).
 const RESERVE_BYTES: usize = 4 * 1024 * 1024;
 
+/// So many messages at most are taken in before what they came to is stored and carried out.
+const AT_ONCE: usize = 512;
 /// A run with more steps in flight is a large one.
 const MANY_IN_FLIGHT: usize = 200;
 
@@ -85,11 +87,15 @@ impl Work {
             if let Some(msg) = first {
                 self.take(msg);
                 // What came in together is decided together, and shares a commit.
-                while let Ok(msg) = messages.try_recv() {
+                for _ in 1..AT_ONCE {
+                    let Ok(msg) = messages.try_recv() else { break };
                     self.take(msg);
                 }
             }
-            self.ticks();
+            // Nothing is late whose outcome waits here to be taken in.
+            if messages.is_empty() {
+                self.ticks();
+            }
             self.settle().await;
         }
     }

@@ -547,7 +547,7 @@ impl Far {
     }
 
     /// Looks at services, each with the identity of the act that started it.
-    pub(crate) async fn look(&self, services: Vec<(Service, Option<String>)>) -> Result<Vec<RawLook>, OutOfReach> {
+    pub(crate) async fn look(&self, services: Vec<(Arc<Service>, Option<String>)>) -> Result<Vec<RawLook>, OutOfReach> {
         self.once(Ask::Look { services }).await?.map_err(|why| OutOfReach { host: self.host.clone(), why })
     }
 
@@ -584,7 +584,7 @@ impl Far {
         &self,
         identity: &str,
         kind: ActKind,
-        service: &Service,
+        service: &Arc<Service>,
         started: Option<String>,
         claim: impl Fn() -> ToldClaim,
         tell: impl Fn(ActNews) + Send + Sync + 'static,
@@ -659,7 +659,7 @@ impl Far {
                 conn.ask(Ask::Act {
                     identity: identity.to_owned(),
                     kind,
-                    service: Box::new(service.clone()),
+                    service: Arc::clone(service),
                     started: started.clone(),
                     claim: claim(),
                 })
@@ -754,8 +754,8 @@ impl Far {
     }
 
     /// Watches the logs of an act for forbidden lines, over any loss of the link.
-    pub(crate) async fn watch_log(&self, service: &Service, kind: StepKind, marks: &BTreeMap<String, LogMark>) -> Option<Report> {
-        let ask = || Ask::WatchLog { service: Box::new(service.clone()), kind, marks: marks.clone() };
+    pub(crate) async fn watch_log(&self, service: &Arc<Service>, kind: StepKind, marks: &BTreeMap<String, LogMark>) -> Option<Report> {
+        let ask = || Ask::WatchLog { service: Arc::clone(service), kind, marks: marks.clone() };
         self.surely::<Option<Report>>(ask).await.ok().flatten()
     }
 
@@ -770,7 +770,7 @@ impl Far {
     }
 
     /// Why services' restarts are owed by what lies on disk; nothing where the host does not answer.
-    pub(crate) async fn owed_by_files(&self, services: Vec<(Service, Timestamp, Option<u32>)>) -> Vec<Option<String>> {
+    pub(crate) async fn owed_by_files(&self, services: Vec<(Arc<Service>, Timestamp, Option<u32>)>) -> Vec<Option<String>> {
         let services = services.into_iter().map(|(s, at, pid)| (s, self.by_its_clock(at), pid)).collect();
         match self.once(Ask::OwedByFiles { services }).await {
             Ok(Ok(owed)) => owed,

@@ -70,7 +70,7 @@ pub struct ActSpec<'a> {
     /// What it does.
     pub kind: ActKind,
     /// To which service.
-    pub service: &'a Service,
+    pub service: &'a Arc<Service>,
     /// The start that the service runs by now, where one is known.
     pub known: Option<&'a ActRecord>,
 }

@@ -49,7 +49,7 @@ pub struct Hosts {
 /// A service to be looked at.
 pub struct Looked {
     /// The service.
-    pub service: Service,
+    pub service: Arc<Service>,
     /// The identity of the act that started it, where one is known.
     pub started: Option<String>,
     /// Its record, where it is at hand.
@@ -206,7 +206,7 @@ impl Hosts {
         for one in services {
             if self.sim.plays(&one.service.address.host) {
                 let seen = self.sim.look(&one.service);
-                each(one.service.address, Ok(seen));
+                each(one.service.address.clone(), Ok(seen));
             } else if one.service.runner.is_power() {
                 power.push(one.service);
             } else if self.far(&one.service.address.host).is_some() {
@@ -220,14 +220,14 @@ impl Hosts {
         let on_there = there.into_iter().map(|(host, asked)| self.look_there(host, asked, each));
         let of_power = power.into_iter().map(|service| async move {
             let seen = self.look_at_power(&service).await;
-            each(service.address, seen);
+            each(service.address.clone(), seen);
         });
         tokio::join!(on_here.buffer_unordered(SIDE_BY_SIDE).collect::<Vec<()>>(), join_all(on_there), join_all(of_power));
     }
 
     async fn look_here(&self, one: Looked, round: &Round, each: &(dyn Fn(Address, Seen) + Send + Sync)) {
         let look = self.here.look(&one.service, one.known.as_ref(), round).await;
-        each(one.service.address, Ok(look));
+        each(one.service.address.clone(), Ok(look));
     }
 
     async fn look_there(&self, host: HostName, asked: Vec<Looked>, each: &(dyn Fn(Address, Seen) + Send + Sync)) {
@@ -235,12 +235,12 @@ impl Hosts {
         if !far.link().up && self.is_off(&host).await {
             return asked.into_iter().for_each(|a| {
                 let look = Self::off_with_its_host(&a.service);
-                each(a.service.address, Ok(look));
+                each(a.service.address.clone(), Ok(look));
             });
         }
         match far.look(asked.iter().map(|a| (a.service.clone(), a.started.clone())).collect()).await {
-            Ok(looks) => asked.into_iter().zip(looks).for_each(|(a, look)| each(a.service.address, Ok(look))),
-            Err(out) => asked.into_iter().for_each(|a| each(a.service.address, Err(out.clone()))),
+            Ok(looks) => asked.into_iter().zip(looks).for_each(|(a, look)| each(a.service.address.clone(), Ok(look))),
+            Err(out) => asked.into_iter().for_each(|a| each(a.service.address.clone(), Err(out.clone()))),
         }
     }
 
@@ -348,7 +348,7 @@ impl Hosts {
     }
 
     /// Watches the logs of an act for forbidden lines.
-    pub async fn watch_log(&self, service: &Service, kind: StepKind, marks: &BTreeMap<String, LogMark>) -> Option<Report> {
+    pub async fn watch_log(&self, service: &Arc<Service>, kind: StepKind, marks: &BTreeMap<String, LogMark>) -> Option<Report> {
         if self.sim.plays(&service.address.host) || service.runner.is_power() {
             return None;
         }
@@ -379,8 +379,8 @@ impl Hosts {
     }
 
     /// Why restarts are owed by what lies on disk, as far as hosts answer.
-    pub async fn owed_by_files(&self, services: Vec<(Service, Timestamp, Option<u32>)>) -> Vec<(Service, String)> {
-        let mut by_host: HashMap<HostName, Vec<(Service, Timestamp, Option<u32>)>> = HashMap::new();
+    pub async fn owed_by_files(&self, services: Vec<(Arc<Service>, Timestamp, Option<u32>)>) -> Vec<(Arc<Service>, String)> {
+        let mut by_host: HashMap<HostName, Vec<(Arc<Service>, Timestamp, Option<u32>)>> = HashMap::new();
         for one in services.into_iter().filter(|(s, ..)| !s.runner.is_power() && !self.sim.plays(&s.address.host)) {
             by_host.entry(one.0.address.host.clone()).or_default().push(one);
         }

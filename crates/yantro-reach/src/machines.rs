@@ -4,7 +4,7 @@
 use std::{
     collections::{BTreeMap, HashMap, HashSet},
     sync::{
-        Arc, Mutex, PoisonError,
+        Arc, Mutex, OnceLock, PoisonError,
         atomic::{AtomicBool, Ordering},
     },
     time::{Duration, Instant},
@@ -454,12 +454,33 @@ impl Hosts {
             ActKind::Start => service.start.patience,
             _ => service.stop.patience,
         };
-        let mut stands = service.clone();
-        stands.runner = ServiceRunner::Commands(CommandsSpec { env, ..CommandsSpec::once(words, within) });
+        let mut stands = Arc::clone(service);
+        Arc::make_mut(&mut stands).runner = ServiceRunner::Commands(CommandsSpec { env, ..CommandsSpec::once(words, within) });
         // What it said before the act says nothing of it.
         self.machines.remember(&service.address, None);
         let spec = ActSpec { identity: spec.identity, kind: ActKind::Work, service: &stands, known: None };
         self.here().act(spec, tell).await
+    }
+
+    /// Waits until a host that was told to go down is gone, and tells what that makes of the act. What the act came to
+    /// is kept on that very host: it is found there once the host is up again, but nobody raises it before.
+    ///
+    /// `took` is the boot in which it took the command, once that is known; before, only its power tells. Never ends for
+    /// other acts.
+    pub async fn went_down(&self, service: &Service, kind: ActKind, took: &OnceLock<String>) -> ActNews {
+        let goes_down = matches!(service.runner, ServiceRunner::Host(_)) && matches!(kind, ActKind::Stop | ActKind::Clear);
+        let (true, Some(far)) = (goes_down, self.far(&service.address.host)) else { return std::future::pending().await };
+        loop {
+            let link = far.link();
+            let silent = !link.up && link.why.is_some();
+            match took.get() {
+                Some(boot) if silent || (link.up && link.hello.is_some_and(|h| h.boot != *boot)) => return ActNews::Ended(ActEnd::Sent),
+                None if silent && self.is_off(&service.address.host).await => {
+                    return ActNews::Lost("its host went off before it told of the act".to_owned());
+                }
+                _ => tokio::time::sleep(Duration::from_millis(100)).await,
+            }
+        }
     }
 
     /// Has a host go down by its own means. Its end is not waited for beyond the link's: what tells of it goes down too.
@@ -471,14 +492,12 @@ impl Hosts {
         claims: &dyn Claims,
         tell: impl Fn(ActNews) + Send + Sync + 'static,
     ) -> Result<(), ActEnd> {
-        let (begun, ended) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicBool::new(false)));
-        let tell = Arc::new(tell);
+        let (took, ended, tell) = (Arc::new(OnceLock::new()), Arc::new(AtomicBool::new(false)), Arc::new(tell));
         let teller = {
-            let (begun, ended, tell, boot) = (Arc::clone(&begun), Arc::clone(&ended), Arc::clone(&tell), boot.to_owned());
+            let (took, ended, tell, boot) = (Arc::clone(&took), Arc::clone(&ended), Arc::clone(&tell), boot.to_owned());
             move |news: ActNews| match news {
                 ActNews::Begun(mut how, record) => {
-                    begun.store(true, Ordering::SeqCst);
-                    how.boot = Some(boot.clone());
+                    how.boot = Some(took.get_or_init(|| boot.clone()).clone());
                     tell(ActNews::Begun(how, record));
                 }
                 other => {
@@ -488,18 +507,13 @@ impl Hosts {
                 }
             }
         };
-        let acting = far.act(spec.identity, ActKind::Stop, spec.service, None, || told(claims), teller);
-        tokio::pin!(acting);
-        loop {
-            tokio::select! {
-                given = &mut acting => return given,
-                () = tokio::time::sleep(Duration::from_millis(100)) => {}
-            }
-            let link = far.link();
-            let is_gone = !link.up || link.hello.is_some_and(|h| h.boot != boot);
-            if begun.load(Ordering::SeqCst) && is_gone && !ended.swap(true, Ordering::SeqCst) {
-                tell(ActNews::Ended(ActEnd::Sent));
-                return Ok(());
+        tokio::select! {
+            given = far.act(spec.identity, ActKind::Stop, spec.service, None, || told(claims), teller) => given,
+            gone = self.went_down(spec.service, spec.kind, &took) => {
+                if !ended.swap(true, Ordering::SeqCst) {
+                    tell(gone);
+                }
+                Ok(())
             }
         }
     }

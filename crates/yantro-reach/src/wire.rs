@@ -3,7 +3,7 @@
 //! Every request may be followed by any number of `tell` notifications about it, and by one answer at its end.
 //! A request is broken off by the notification `leave`.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -51,7 +51,7 @@ pub enum Ask {
     /// Looks at services side by side; the answer has a look each, in order.
     Look {
         /// The services, each with the identity of the act that started it, where one is known.
-        services: Vec<(Service, Option<String>)>,
+        services: Vec<(Arc<Service>, Option<String>)>,
     },
     /// Takes looks that are no service's.
     LookOnce {
@@ -67,7 +67,7 @@ pub enum Ask {
         /// What it does.
         kind: ActKind,
         /// To which service.
-        service: Box<Service>,
+        service: Arc<Service>,
         /// The act that started it, where one is known.
         started: Option<String>,
         /// In whose name.
@@ -93,7 +93,7 @@ pub enum Ask {
     /// Watches logs for forbidden lines until one is there or left. The answer is its report.
     WatchLog {
         /// The service.
-        service: Box<Service>,
+        service: Arc<Service>,
         /// Whose patterns.
         kind: StepKind,
         /// The act's positions.
@@ -114,7 +114,7 @@ pub enum Ask {
     /// Why services' restarts are owed by what lies on disk.
     OwedByFiles {
         /// Each with its start and its process.
-        services: Vec<(Service, Timestamp, Option<u32>)>,
+        services: Vec<(Arc<Service>, Timestamp, Option<u32>)>,
     },
     /// Whether the host may be acted on.
     MayActOn {

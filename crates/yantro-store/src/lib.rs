@@ -103,7 +103,7 @@ pub struct StartedAs {
     /// The edition.
     pub edition: u64,
     /// The service with all its settings, overrides in it, secrets as references.
-    pub service: yantro_core::estate::Service,
+    pub service: std::sync::Arc<yantro_core::estate::Service>,
     /// Whether it was taken down on purpose since, by which run and whom (R33).
     pub intended_down: Option<(RunId, String)>,
 }

@@ -339,30 +339,43 @@ fn hosts_are_woken_by_a_packet_and_switched_by_commands() {
     let Some(lab) = Lab::raise() else { return };
     let (pier, quay) = (raise(&lab, "pier", 11), raise(&lab, "quay", 12));
     let port = wakes(&lab, &pier, [2, 0, 0x5e, 0x10, 0, 1]);
-    let (switch, machine) = (lab.file("switch"), quay.machine());
-    std::fs::write(&switch, "on").unwrap();
+    let (switch, asked, machine) = (lab.file("switch"), lab.file("asked"), quay.machine());
+    let tell = {
+        let switch = switch.clone();
+        move |on: bool| {
+            // Never half written: whoever asks meanwhile would take it for off.
+            let (next, word) = (switch.with_extension("next"), if on { "on" } else { "off" });
+            std::fs::write(&next, word).and_then(|()| std::fs::rename(&next, &switch)).unwrap();
+        }
+    };
+    tell(true);
     // What stands behind the commands: a file that tells, and one that is asked by.
-    let (asked, state, woken) = (switch.clone(), Arc::clone(&machine), pier.machine());
+    let (ask, state, woken) = (asked.clone(), Arc::clone(&machine), pier.machine());
     let ended = Arc::new(std::sync::atomic::AtomicBool::new(false));
     let end = Arc::clone(&ended);
     let behind = std::thread::spawn(move || {
         let mut was_on = true;
         // A card without power answers nobody: that a host went off is for its firmware to see.
         while !end.load(std::sync::atomic::Ordering::SeqCst) {
-            match std::fs::read_to_string(&asked).unwrap_or_default().trim() {
+            let word = std::fs::read_to_string(&ask).unwrap_or_default();
+            match word.trim() {
                 "give" => state.power_on(),
                 "take" => state.cut_power(),
                 _ => {}
             }
+            if !word.is_empty() {
+                let _ = std::fs::remove_file(&ask);
+            }
             let _ = (woken.ended(), state.ended());
             let on = state.is_on();
-            if on != was_on || !["on", "off"].contains(&std::fs::read_to_string(&asked).unwrap_or_default().trim()) {
-                std::fs::write(&asked, if on { "on" } else { "off" }).unwrap();
+            if on != was_on {
+                tell(on);
                 was_on = on;
             }
             std::thread::sleep(Duration::from_millis(20));
         }
     });
+    let asked = asked.display();
     let switch = switch.display();
     let mut text = far::estate(&lab, &[&pier, &quay], "");
     let woken = format!(
@@ -370,7 +383,7 @@ fn hosts_are_woken_by_a_packet_and_switched_by_commands() {
         lab.address(1)
     );
     let switched = format!(
-        "[host.quay]\npower = {{ by = \"commands\", on = [\"/bin/sh\", \"-c\", \"echo give > {switch}\"], off = [\"/bin/sh\", \"-c\", \"echo take > {switch}\"], \
+        "[host.quay]\npower = {{ by = \"commands\", on = [\"/bin/sh\", \"-c\", \"echo give > {asked}\"], off = [\"/bin/sh\", \"-c\", \"echo take > {asked}\"], \
          state = [\"/bin/grep\", \"-qx\", \"on\", \"{switch}\"] }}\n"
     );
     text = text.replace("[host.pier]\n", &woken).replace("[host.quay]\n", &switched);
@@ -415,4 +428,28 @@ fn a_server_killed_while_hosts_go_down_and_come_up_goes_on() {
     assert!(kills >= 4, "{kills}");
     assert_eq!(controller.asked(), ["pier On"], "each was asked for once");
     assert_eq!(records(&pier, "app"), ["start", "ready", "stop", "start", "ready"]);
+}
+
+/// What the act came to is written down on the very host that went down with it: nobody waits for it to be raised.
+#[test]
+fn a_host_that_went_off_while_the_server_was_away_is_off() {
+    let Some(lab) = Lab::raise() else { return };
+    let pier = raise(&lab, "pier", 11);
+    let controller = Controller::serve(&lab, [pier.machine()]);
+    let slowly = ", shut_down = [\"/bin/sh\", \"-c\", \"sleep 1.5; systemctl --no-ask-password poweroff\"]";
+    let mut server = Server::with_estate(&estate(&lab, &controller, &[&pier], "", "").replace("@MORE@", slowly));
+    connected(&server, "pier");
+    let run = server.begin(&["power-cycle", "pier"]);
+    wait_until("it has begun to shut down", || {
+        let view = server.get(&format!("/runs/{run}"));
+        let steps = view["steps"].as_array()?;
+        let step = steps.iter().find(|s| s["planned"]["address"] == "pier/host" && s["planned"]["kind"] == "stop")?;
+        (step["now"]["begun"] == true).then_some(())
+    });
+    server.kill();
+    until("it is off", Duration::from_secs(30), || (!pier.is_on()).then_some(()));
+    server.start(&[]);
+    let view = server.run_is(run, &["finished", "held"]);
+    assert_eq!(view["state"], "finished", "{}", view["held_because"]);
+    assert_eq!(controller.asked(), ["pier On"], "it shut itself down, once");
 }

@@ -1,7 +1,10 @@
 //! What an estate file comes to: every copy of every service with all its settings, nothing left
 //! to look up.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -30,7 +33,7 @@ pub struct Estate {
     /// Its groups.
     pub groups: BTreeMap<GroupName, Group>,
     /// Every copy of every service.
-    pub services: BTreeMap<Address, Service>,
+    pub services: BTreeMap<Address, Arc<Service>>,
     /// Hours in which disruptive runs are refused, by name.
     #[serde(default)]
     pub freezes: BTreeMap<String, Freeze>,

@@ -385,8 +385,8 @@ impl Run {
     }
 
     /// Its steps on a service that have not ended.
-    pub(super) fn steps_of<'a>(&'a self, address: &'a Address) -> impl Iterator<Item = StepId> + 'a {
-        self.steps().filter(move |(s, n)| s.is_on(address) && !n.state.has_ended()).map(|(s, _)| s.id)
+    pub(super) fn steps_of(&self, address: &Address) -> impl Iterator<Item = StepId> {
+        self.steps_on(address).filter(|(_, n)| !n.state.has_ended()).map(|(s, _)| s.id)
     }
 
     /// Services of a held run that could be released now: with something left to do, and nothing in flight.
@@ -401,13 +401,5 @@ impl Run {
     /// A step on a service whose act or proving is under way.
     pub(super) fn in_flight_on(&self, address: &Address) -> Option<StepId> {
         self.steps_of(address).find(|s| matches!(self.step_now(*s).state, StepState::Acting { .. } | StepState::Proving { .. }))
-    }
-
-    /// The services that a vouched step leaves standing or unproven.
-    pub fn vouched(&self) -> BTreeSet<Address> {
-        self.steps()
-            .filter(|(_, now)| matches!(now.state, StepState::Ended(super::StepEnd::Vouched { .. })))
-            .filter_map(|(s, _)| s.address().cloned())
-            .collect()
     }
 }

@@ -3,6 +3,7 @@
 use std::{
     collections::{BTreeMap, BTreeSet},
     fmt,
+    sync::Arc,
     time::Duration,
 };
 
@@ -83,11 +84,11 @@ pub struct Begun {
     /// The steps.
     pub sequence: Sequence,
     /// Every service it acts on or is answerable for, as this run sees it.
-    pub services: BTreeMap<Address, Service>,
+    pub services: BTreeMap<Address, Arc<Service>>,
     /// Services that rely on what it starts and are none of its own: looked at before that is stopped on the way
     /// back.
     #[serde(default)]
-    pub beside: BTreeMap<Address, Service>,
+    pub beside: BTreeMap<Address, Arc<Service>>,
     /// Who is in a group that keeps some up, and how many.
     pub keep_up: BTreeMap<crate::name::GroupName, KeepUp>,
     /// What it puts over the estate's settings.
@@ -206,7 +207,7 @@ pub fn answerable(estate: &Estate, steps: &[Step]) -> BTreeSet<Address> {
 }
 
 /// Services that rely on what these steps start and are none of those the run is answerable for.
-pub fn beside(estate: &Estate, steps: &[Step], answerable: &BTreeSet<Address>) -> BTreeMap<Address, Service> {
+pub fn beside(estate: &Estate, steps: &[Step], answerable: &BTreeSet<Address>) -> BTreeMap<Address, Arc<Service>> {
     let started: BTreeSet<&Address> =
         steps.iter().filter_map(|s| s.service()).filter(|on| on.kind == StepKind::Start).map(|on| &on.address).collect();
     let others = estate.services.values().filter(|s| !answerable.contains(&s.address));
@@ -604,10 +605,10 @@ pub enum Event {
         /// Its steps.
         steps: Vec<Step>,
         /// Services it is answerable for besides.
-        services: BTreeMap<Address, Service>,
+        services: BTreeMap<Address, Arc<Service>>,
         /// Services that rely on what it starts and are none of its own.
         #[serde(default)]
-        beside: BTreeMap<Address, Service>,
+        beside: BTreeMap<Address, Arc<Service>>,
         /// The values that its texts are filled with.
         values: BTreeMap<String, String>,
     },

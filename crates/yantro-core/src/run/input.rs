@@ -1,6 +1,6 @@
 //! What comes into a run, and the orders that go out.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -104,9 +104,9 @@ pub struct Divert {
     /// Its steps.
     pub steps: Vec<Step>,
     /// Every service it is answerable for.
-    pub services: BTreeMap<Address, Service>,
+    pub services: BTreeMap<Address, Arc<Service>>,
     /// Services that rely on what it starts and are none of its own.
-    pub beside: BTreeMap<Address, Service>,
+    pub beside: BTreeMap<Address, Arc<Service>>,
     /// The values that its texts are filled with.
     pub values: BTreeMap<String, String>,
 }

@@ -360,7 +360,7 @@ impl WayBack<'_> {
 
     /// The last thing this run did to a service.
     fn last_act(&self, address: &Address) -> Option<ActKind> {
-        let acts = self.run.steps().filter(|(s, _)| s.is_on(address)).flat_map(|(_, n)| &n.acts);
+        let acts = self.run.steps_on(address).flat_map(|(_, n)| &n.acts);
         acts.filter(|a| matches!(a.kind, ActKind::Start | ActKind::Stop | ActKind::Force | ActKind::Clear))
             .max_by_key(|a| a.act)
             .map(|a| a.kind)

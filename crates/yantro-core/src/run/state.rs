@@ -4,8 +4,9 @@ mod fold;
 
 use std::{
     cmp::Reverse,
-    collections::{BTreeMap, BTreeSet},
+    collections::{BTreeMap, BTreeSet, HashMap},
     fmt,
+    sync::Arc,
     time::Duration,
 };
 
@@ -330,6 +331,10 @@ pub struct Run {
     pub(super) taken_by: Option<(Timestamp, String)>,
     /// Who relies on whom, of all that it knows of: looked up at every stop.
     reliant: BTreeMap<Address, BTreeSet<Address>>,
+    /// The steps on each service, in order: looked up at every look.
+    on: HashMap<Address, Vec<StepId>>,
+    /// See [`Run::vouched`].
+    vouched: BTreeSet<Address>,
 }
 
 impl Run {
@@ -372,6 +377,8 @@ impl Run {
             notes: Vec::new(),
             taken_by: None,
             reliant: BTreeMap::new(),
+            on: HashMap::new(),
+            vouched: BTreeSet::new(),
             begun,
         };
         run.note_relations();
@@ -384,6 +391,9 @@ impl Run {
     fn add_steps(&mut self, added: &[Step]) {
         self.waiters.resize_with(self.waiters.len() + added.len(), Vec::new);
         for step in added {
+            if let Some(address) = step.address() {
+                self.on.entry(address.clone()).or_default().push(step.id);
+            }
             for wait in &step.waits {
                 self.waiters[wait.step.0 as usize - 1].push((step.id, wait.release));
             }
@@ -472,6 +482,15 @@ impl Run {
     pub fn steps(&self) -> impl Iterator<Item = (&Step, &StepNow)> {
         self.begun.sequence.steps.iter().zip(&self.steps)
     }
+    /// The steps on one service, in order.
+    pub fn steps_on(&self, address: &Address) -> impl DoubleEndedIterator<Item = (&Step, &StepNow)> {
+        let steps = self.on.get(address).map(Vec::as_slice).unwrap_or_default();
+        steps.iter().map(|s| (self.begun.sequence.step(*s), self.step_now(*s)))
+    }
+    /// The services that a vouched step leaves standing or unproven.
+    pub fn vouched(&self) -> &BTreeSet<Address> {
+        &self.vouched
+    }
     /// One step as it stands.
     pub fn step_now(&self, step: StepId) -> &StepNow {
         &self.steps[step.0 as usize - 1]
@@ -559,18 +578,19 @@ impl Run {
     /// The service that a step acts and is looked at through: its own, or one that stands for its task.
     ///
     /// `None` where there is nothing to act on or look at, or a value is missing.
-    pub fn carried(&self, step: StepId, for_act: bool) -> Option<Service> {
+    pub fn carried(&self, step: StepId, for_act: bool) -> Option<Arc<Service>> {
         let planned = self.begun.sequence.step(step);
         let Some(task) = self.task(step) else {
             let service = self.service(step);
-            return Some(planned.service().map_or_else(|| service.clone(), |on| on.acts_on(service)));
+            return Some(planned.service().map_or_else(|| Arc::clone(service), |on| on.acts_on(service)));
         };
         let task = task.ok()?;
         let of = planned.address().and_then(|a| self.begun.services.get(a));
         match (&task, of) {
             (Task::Act { act, .. }, Some(service)) if for_act => Task::act_of(service, act),
-            _ => task.as_service(&format!("step-{step}"), of, Span(self.patience_of(step))),
+            _ => task.as_service(&format!("step-{step}"), of.map(Arc::as_ref), Span(self.patience_of(step))),
         }
+        .map(Arc::new)
     }
     /// How long a step may take, from its act.
     pub fn patience_of(&self, step: StepId) -> Duration {
@@ -618,7 +638,7 @@ impl Run {
     /// Services of this run, and those beside it, of which some relation names this one.
     pub(super) fn reliant_on(&self, address: &Address) -> impl Iterator<Item = &Service> {
         let all = self.reliant.get(address).into_iter().flatten();
-        all.filter_map(|a| self.begun.services.get(a).or_else(|| self.begun.beside.get(a)))
+        all.filter_map(|a| self.begun.services.get(a).or_else(|| self.begun.beside.get(a)).map(Arc::as_ref))
     }
     /// Works out anew who relies on whom: services were added.
     pub(super) fn note_relations(&mut self) {
@@ -631,7 +651,7 @@ impl Run {
         self.reliant = reliant;
     }
     /// The service a step is for, as this run sees it. Steps that are no service's have none.
-    pub fn service(&self, step: StepId) -> &Service {
+    pub fn service(&self, step: StepId) -> &Arc<Service> {
         let address = self.begun.sequence.step(step).address().expect("asked only of a service's steps");
         &self.begun.services[address]
     }

@@ -12,6 +12,7 @@ pub mod task;
 use std::{
     collections::{BTreeMap, BTreeSet},
     fmt,
+    sync::Arc,
 };
 
 use schemars::JsonSchema;
@@ -255,9 +256,11 @@ impl OnService {
         self.comes_back && self.kind == StepKind::Start
     }
     /// Its service as this step acts on it.
-    pub fn acts_on(&self, service: &Service) -> Service {
-        let mut service = service.clone();
-        if let ServiceRunner::Host(host) = &mut service.runner {
+    pub fn acts_on(&self, service: &Arc<Service>) -> Arc<Service> {
+        let mut service = Arc::clone(service);
+        if service.runner.is_power()
+            && let ServiceRunner::Host(host) = &mut Arc::make_mut(&mut service).runner
+        {
             host.reboots = self.comes_back;
         }
         service

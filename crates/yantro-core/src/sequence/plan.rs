@@ -57,7 +57,7 @@ struct Work<'a> {
 
 impl<'a> Work<'a> {
     fn new(estate: &'a Estate, graph: &'a EstateGraph, facts: &Facts, request: &'a Request) -> Self {
-        let services: Vec<&Service> = estate.services.values().collect();
+        let services: Vec<&Service> = estate.services.values().map(AsRef::as_ref).collect();
         let n = services.len();
         let mut seen = vec![SeenState::Unknown; n];
         for (i, state) in beside(graph.addresses(), facts.0.iter()) {

@@ -1,6 +1,6 @@
 //! Choosing services, following relations, keeping to limits, and what one run puts over the estate.
 
-use std::{collections::BTreeSet, time::Duration};
+use std::{collections::BTreeSet, sync::Arc, time::Duration};
 
 use proptest::prelude::*;
 use rstest::rstest;
@@ -131,7 +131,7 @@ fn a_group_has_a_limit_of_its_own() {
     assert!(Rooms::unlimited().has_room(&right));
 }
 
-fn plain() -> Service {
+fn plain() -> Arc<Service> {
     let (estate, _) = estate("db", "");
     estate.services.into_values().next().unwrap()
 }

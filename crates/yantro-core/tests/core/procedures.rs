@@ -136,10 +136,10 @@ fn a_value_is_one_argument_and_is_read_by_nobody(#[case] value: &str) {
     let mut world = world(&more, "", &[]);
     let run = world.play_procedure("night", &[("package", value)], Operator::GivesUp).unwrap();
     let carried = run.carried(run.steps().next().unwrap().0.id, true).unwrap();
-    let yantro_core::estate::ServiceRunner::Commands(spec) = carried.runner else { panic!() };
+    let yantro_core::estate::ServiceRunner::Commands(spec) = &carried.runner else { panic!() };
     assert_eq!(spec.start, ["/e/bin/patch".to_owned(), format!("--package={value}")]);
     let script = run.carried(run.steps().nth(1).unwrap().0.id, true).unwrap();
-    let yantro_core::estate::ServiceRunner::Commands(spec) = script.runner else { panic!() };
+    let yantro_core::estate::ServiceRunner::Commands(spec) = &script.runner else { panic!() };
     assert_eq!(spec.start, ["/bin/sh", "-euc", "echo \"$VALUE_PACKAGE\""]);
     assert_eq!(spec.env["VALUE_PACKAGE"], value);
 }

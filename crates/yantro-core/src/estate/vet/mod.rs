@@ -7,7 +7,10 @@ mod relations;
 mod service;
 mod whole;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
 
 use serde_json::{Map, Value};
 
@@ -137,7 +140,7 @@ impl Vetting<'_, '_> {
             limits: Limits { at_once: self.file.limits.at_once, per_host: self.file.limits.per_host },
             hosts,
             groups,
-            services,
+            services: services.into_iter().map(|(a, s)| (a, Arc::new(s))).collect(),
             freezes: self.freezes(),
             windows: self.windows(),
             procedures: BTreeMap::new(),

@@ -153,7 +153,7 @@ impl Turn<'_> {
         let service = self.run.service(step).clone();
         if self.run.begun.sequence.step(step).service().is_some_and(|on| on.is_awaited()) {
             // Never started by us (R11). What this run stopped must be seen to have come back.
-            let stopped = self.run.steps().any(|(s, n)| s.is_on(address) && s.kind() == StepKind::Stop && !n.acts.is_empty());
+            let stopped = self.run.steps_on(address).any(|(s, n)| s.kind() == StepKind::Stop && !n.acts.is_empty());
             return if state == SeenState::Proven && !stopped { self.end(step, StepEnd::Unneeded) } else { self.prove(step) };
         }
         // What it must never be up with (R6).
@@ -164,12 +164,9 @@ impl Turn<'_> {
         }
         if state == SeenState::Proven && !had_attempt {
             // What this run took down, and its host's boot brought up since, is proven like a start of ours.
-            let down = |s: &Step, n: &StepNow| {
-                s.is_on(address) && s.kind() == StepKind::Stop && matches!(n.state, StepState::Ended(StepEnd::Done))
-            };
-            let host = Address::of_host(&address.host);
-            let powered = |s: &Step, n: &StepNow| s.is_on(&host) && matches!(n.state, StepState::Ended(StepEnd::Done));
-            let came_back = self.run.steps().any(|(s, n)| s.id < step && (down(s, n) || powered(s, n)));
+            let done = |s: &Step, n: &StepNow| s.id < step && matches!(n.state, StepState::Ended(StepEnd::Done));
+            let down = self.run.steps_on(address).any(|(s, n)| s.kind() == StepKind::Stop && done(s, n));
+            let came_back = down || self.run.steps_on(&Address::of_host(&address.host)).any(|(s, n)| done(s, n));
             return if came_back { self.prove(step) } else { self.end(step, StepEnd::Unneeded) };
         }
         // Design 4.1: all it relies on is proven, unless an operator vouched for it or named it.
@@ -271,14 +268,14 @@ impl Turn<'_> {
     /// Members of a group that this run has taken down or is taking down, and not brought back.
     pub(super) fn members_in_work(&self, group: &KeepUp, except: StepId) -> Vec<Address> {
         let mut in_work: Vec<Address> = Vec::new();
-        for (step, now) in self.run.steps() {
-            let Some(on) = step.service().filter(|on| step.id != except && group.members.contains(&on.address)) else { continue };
+        for (step, now) in group.members.iter().flat_map(|m| self.run.steps_on(m)) {
+            let Some(on) = step.service().filter(|_| step.id != except) else { continue };
             let begun = now.began_at.is_some() && !now.state.has_ended();
             let stopped = on.kind == StepKind::Stop && matches!(now.state, StepState::Ended(StepEnd::Done));
             // One that this line does not bring back is not in work: it is down.
             let back = || {
-                let comes_back = |s: &Step| s.line == step.line && s.is_on(&on.address) && s.kind() == StepKind::Start;
-                let mut later = self.run.steps().filter(|(s, _)| s.id > step.id && comes_back(s));
+                let comes_back = |s: &Step| s.line == step.line && s.kind() == StepKind::Start;
+                let mut later = self.run.steps_on(&on.address).filter(|(s, _)| s.id > step.id && comes_back(s));
                 later.next().is_none_or(|(_, n)| n.state.has_ended())
             };
             if begun || (stopped && !back()) {

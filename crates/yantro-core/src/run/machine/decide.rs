@@ -107,7 +107,7 @@ impl Turn<'_> {
                     }
                 }
                 self.unhold(HoldCause::Lost { address: address.clone() }, who);
-                let watched: Vec<StepId> = self.run.steps().filter(|(s, _)| s.is_on(&address)).map(|(s, _)| s.id).collect();
+                let watched: Vec<StepId> = self.run.steps_on(&address).map(|(s, _)| s.id).collect();
                 watched.into_iter().for_each(|step| self.order(Order::StopLooking { step }));
                 self.order(Order::Unlock { address });
             }

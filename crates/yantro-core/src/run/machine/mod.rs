@@ -34,12 +34,15 @@ impl Run {
                 _ => Ok(Taken::default()),
             };
         }
+        let is_tick = matches!(input, Input::Tick);
         let mut turn = Turn { run: self, now, rooms, taken: Taken::default() };
         turn.input(input)?;
         if turn.run.has_ended() {
             return Ok(turn.taken);
         }
-        turn.deadlines();
+        if is_tick {
+            turn.deadlines();
+        }
         turn.begin_ready();
         turn.finish_if_through();
         Ok(turn.taken)
@@ -87,7 +90,7 @@ impl Run {
         let wanted = !self.service(step).patterns(said.kind).must_not_see.is_empty();
         let now = self.step_now(step);
         // One that was taken down again since has nothing to say.
-        let last = self.steps().filter(|(s, n)| s.is_on(&said.address) && n.began_at.is_some()).map(|(s, _)| s.id).max();
+        let last = self.steps_on(&said.address).filter(|(_, n)| n.began_at.is_some()).map(|(s, _)| s.id).max();
         let act = now.acts.iter().rev().find(|a| matches!(a.kind, ActKind::Start | ActKind::Reload))?.act;
         (wanted && last == Some(step)).then(|| Order::WatchLog {
             step,
@@ -108,7 +111,7 @@ impl Run {
     fn climbs_as(&self, step: StepId) -> StepKind {
         let said = self.begun.sequence.step(step);
         let Some(on) = said.service().filter(|on| on.kind == StepKind::Start) else { return said.kind() };
-        let stopped = || self.steps().any(|(s, n)| s.is_on(&on.address) && s.kind() == StepKind::Stop && !n.acts.is_empty());
+        let stopped = || self.steps_on(&on.address).any(|(s, n)| s.kind() == StepKind::Stop && !n.acts.is_empty());
         let counts_from = !self.step_now(step).acts.is_empty() || (on.comes_back && stopped());
         if counts_from { StepKind::Start } else { StepKind::Await }
     }
@@ -544,9 +547,9 @@ impl Turn<'_> {
     /// Whether a service should be proven now, as far as this run is concerned: it brought it up,
     /// or found it proven and does not touch it.
     fn must_be_proven(&self, address: &Address) -> bool {
-        let mine = || self.run.steps().filter(|(s, _)| s.service().is_some_and(|on| on.address == *address));
+        let mine = || self.run.steps_on(address).filter(|(s, _)| s.service().is_some());
         // The last step that had to do with it tells: one after another may take it up and down.
-        let last = mine().filter(|(_, n)| n.began_at.is_some() || matches!(n.state, StepState::Ended(StepEnd::Unneeded))).last();
+        let last = mine().rfind(|(_, n)| n.began_at.is_some() || matches!(n.state, StepState::Ended(StepEnd::Unneeded)));
         match last {
             Some((step, now)) => step.kind() != StepKind::Stop && matches!(now.state, StepState::Ended(StepEnd::Done | StepEnd::Unneeded)),
             None => mine().next().is_none() && self.run.begun.as_found.get(address) == Some(&SeenState::Proven),
@@ -560,11 +563,11 @@ impl Turn<'_> {
         }
         let step = self
             .run
-            .steps()
-            .filter(|(s, n)| s.service().is_some_and(|on| on.address == address && on.kind != StepKind::Stop) && n.state.has_ended())
+            .steps_on(&address)
+            .filter(|(s, n)| s.service().is_some_and(|on| on.kind != StepKind::Stop) && n.state.has_ended())
             .filter(|(_, n)| n.began_at.is_some() || matches!(n.state, StepState::Ended(StepEnd::Unneeded)))
             .map(|(s, _)| s.id)
-            .last();
+            .next_back();
         match step {
             Some(step) => {
                 self.run.lost.remove(&address);

@@ -253,6 +253,9 @@ impl Run {
             self.seen.insert(on.address.clone(), state);
         }
         self.exceptions |= !matches!(end, StepEnd::Done | StepEnd::Unneeded);
+        if let (StepEnd::Vouched { .. }, Some(address)) = (end, self.begun.sequence.step(step).address()) {
+            self.vouched.insert(address.clone());
+        }
         if std::mem::replace(&mut self.step_mut(step).released, end.is_good()) {
             return;
         }
