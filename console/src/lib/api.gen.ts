@@ -523,7 +523,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How a run is forecast to go on. */
+        /** How a run is forecast to go on; with `steps` false without each step and service. */
         get: operations["runForecast"];
         put?: never;
         post?: never;
@@ -1918,7 +1918,7 @@ export interface components {
              * @description One in ten ends by then.
              */
             soon_ms: number;
-            /** @description Each step, by number. */
+            /** @description Each step, by number; empty where that was not asked for. */
             steps: components["schemas"]["StepForecast"][];
         };
         /** @description How a service was found. */
@@ -5935,7 +5935,9 @@ export interface operations {
     };
     runForecast: {
         parameters: {
-            query?: never;
+            query?: {
+                steps?: boolean;
+            };
             header?: never;
             path: {
                 run: number;

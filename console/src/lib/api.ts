@@ -68,7 +68,7 @@ export const api = {
   edit: (name: string, request: Schemas['EditRequest']) => call<Schemas['EditOutcome']>('POST', `/procedures/${encodeURIComponent(name)}/editions`, request),
   editions: () => call<Schemas['EditionRow'][]>('GET', '/editions?limit=200'),
   difference: (name: string, query: string) => call<ProcedureDifference>('GET', `/procedures/${encodeURIComponent(name)}/difference${query}`),
-  forecast: (run: number) => call<RunForecast>('GET', `/runs/${run}/forecast`),
+  forecast: (run: number) => call<RunForecast>('GET', `/runs/${run}/forecast?steps=false`),
   report: (run: number) => call<Report>('GET', `/runs/${run}/report`),
   compare: (run: number, other: number | null) => call<Comparison>('GET', `/runs/${run}/comparison${other ? `?with=${other}` : ''}`),
   note: (run: number, text: string) => call<RunView>('POST', `/runs/${run}/notes`, { text }),

@@ -1,6 +1,7 @@
 /** How everything stands, kept up to date from the event stream. */
 import { Refused, api, type BoardView } from './api';
 import { renewed } from './board';
+import { Paced } from './paced';
 
 /** Silence of the stream longer than this is shown as a cut. */
 const SILENT_MS = 25_000;
@@ -21,7 +22,8 @@ export class Live {
   /** What of the board is known. No state: who begins to look must not begin anew with every look. */
   #version: number | undefined;
   #source: EventSource | null = null;
-  #wanted: ReturnType<typeof setTimeout> | null = null;
+  /** Many events at once are one look. */
+  #paced = new Paced(() => this.refresh(), 120);
   #runListeners = new Set<(run: number) => void>();
   #timer: ReturnType<typeof setInterval> | null = null;
 
@@ -92,7 +94,7 @@ export class Live {
       if (this.cut) {
         this.cut = false;
         this.spoken = 'In touch with the server again.';
-        this.#soon();
+        this.#paced.soon();
         for (const listener of this.#runListeners) listener(-1);
       }
     };
@@ -102,12 +104,12 @@ export class Live {
       touched();
       const { run } = JSON.parse((event as MessageEvent<string>).data) as { run: number };
       for (const listener of this.#runListeners) listener(run);
-      this.#soon();
+      this.#paced.soon();
     });
     for (const topic of ['board', 'edition', 'server']) {
       source.addEventListener(topic, () => {
         touched();
-        this.#soon();
+        this.#paced.soon();
       });
     }
     source.onerror = () => this.#lost();
@@ -116,14 +118,6 @@ export class Live {
   #lost(): void {
     if (!this.cut) this.spoken = 'Not in touch with the server. What is shown may be old.';
     this.cut = true;
-  }
-
-  /** Many events at once are one look. */
-  #soon(): void {
-    this.#wanted ??= setTimeout(() => {
-      this.#wanted = null;
-      void this.refresh();
-    }, 120);
   }
 }
 

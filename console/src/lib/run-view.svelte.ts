@@ -1,6 +1,7 @@
 /** One run, kept up to date from the event stream. */
 import { Refused, api, type RunView } from './api';
 import { live } from './live.svelte';
+import { Paced } from './paced';
 import { awaits } from './states';
 
 /** A run with the steps that are new put in; a whole one takes its place. */
@@ -20,18 +21,18 @@ export class RunWatch {
   chosen = $state<number | null>(null);
   /** What of it is known. No state: see the board's. */
   #events: number | undefined;
-  #again: ReturnType<typeof setTimeout> | null = null;
+  #paced = new Paced(() => this.load(), 80);
 
   constructor(readonly id: number) {}
 
   start(): () => void {
     void this.load();
     const off = live.onRun((run) => {
-      if (run === this.id || run === -1) this.#soon();
+      if (run === this.id || run === -1) this.#paced.soon();
     });
     return () => {
       off();
-      if (this.#again) clearTimeout(this.#again);
+      this.#paced.stop();
     };
   }
 
@@ -55,12 +56,5 @@ export class RunWatch {
       if (!(error instanceof Refused)) throw error;
       if (error.problem.status !== 0) this.refused = error;
     }
-  }
-
-  #soon(): void {
-    this.#again ??= setTimeout(() => {
-      this.#again = null;
-      void this.load();
-    }, 80);
   }
 }

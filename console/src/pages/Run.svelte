@@ -1,6 +1,7 @@
 <!-- One run: its score, what can be decided, and the evidence beside each act. -->
 <script lang="ts">
   import { api, type RunForecast } from '../lib/api';
+  import { Paced } from '../lib/paced';
   import { live } from '../lib/live.svelte';
   import { RunWatch } from '../lib/run-view.svelte';
   import { runHue, word } from '../lib/states';
@@ -24,16 +25,14 @@
   const wanting = $derived(run?.preflight.filter((p) => p.answer.verdict !== 'holds') ?? []);
   const values = $derived(Object.entries(run?.values ?? {}).filter(([name]) => name !== 'dir'));
 
-  // The forecast follows what happens, at most once a second.
+  // The forecast follows what happens, and time.
   let forecast = $state.raw<RunForecast | null>(null);
-  let asked = 0;
+  const paced = new Paced(() => (run ? api.forecast(run.id).then((f) => (forecast = f), () => (forecast = null)) : Promise.resolve()), 300);
+  const wanted = $derived(run && !run.ended_at ? `${Math.floor(live.serverNow / 2000)} ${run.events}` : null);
   $effect(() => {
-    const now = Math.floor(live.serverNow / 2000);
-    const events = run?.events ?? 0;
-    if (!run || run.ended_at || now + events === asked) return;
-    asked = now + events;
-    api.forecast(run.id).then((f) => (forecast = f), () => (forecast = null));
+    if (wanted) paced.soon();
   });
+  $effect(() => () => paced.stop());
   const left = $derived(run?.likely_end ? Math.max(0, ms(run.likely_end) - live.serverNow) : 0);
 </script>
 

@@ -47,6 +47,7 @@ use crate::{
     identity::Identity,
     locks::Locks,
     publish::{Published, Publisher},
+    rehearse::KeptForecast,
     remembered::Remembered,
     storage::Storage,
     view::{self, RunSummary, RunView},
@@ -299,6 +300,8 @@ pub(crate) struct Shared {
     pub look_again: tokio::sync::Notify,
     /// The board as it was told last.
     pub remembered: Mutex<Remembered>,
+    /// How runs were forecast last. Whoever asks meanwhile waits for the one that is being worked out.
+    pub forecasts: Mutex<BTreeMap<RunId, KeptForecast>>,
     /// Since when everything was looked at once more.
     pub looked_at_ms: AtomicI64,
     pub loading: tokio::sync::Mutex<()>,
@@ -378,6 +381,7 @@ impl Engine {
             database,
             look_again: tokio::sync::Notify::new(),
             remembered: Mutex::new(Remembered::new(clock.now())),
+            forecasts: Mutex::default(),
             looked_at_ms: AtomicI64::new(0),
             loading: tokio::sync::Mutex::new(()),
             _lock: lock,

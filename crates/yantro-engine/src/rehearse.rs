@@ -1,6 +1,9 @@
 //! Rehearsals and forecasts: what a plan comes to, played and looked at, with nothing touched.
 
-use std::sync::Arc;
+use std::{
+    sync::{Arc, PoisonError},
+    time::{Duration, Instant},
+};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -10,7 +13,7 @@ use yantro_core::{
     rehearsal::{WhatIf, what_if},
     run::{Run, RunId, StepState},
     sequence::{
-        Plan, StepCommand, StepId, command_of,
+        Plan, Step, StepCommand, StepId, command_of,
         plays::{Forecast, Limits, Standing, play, play_all},
         sheet,
     },
@@ -75,6 +78,20 @@ pub struct RunForecast {
     pub way_back_ms: u64,
     /// Steps that take longer than nine in ten of theirs did, while they do.
     pub slow: Vec<SlowStep>,
+}
+
+impl RunForecast {
+    /// The same without what it says of each step and service.
+    pub fn in_all(&self) -> Self {
+        let brief = |f: &Forecast| Forecast { steps: Vec::new(), away: Vec::new(), ends_ms: f.ends_ms.clone(), ..*f };
+        Self {
+            now: brief(&self.now),
+            begun_by: self.begun_by.as_ref().map(brief),
+            window: self.window.clone(),
+            slow: self.slow.clone(),
+            ..*self
+        }
+    }
 }
 
 /// A step that is much slower than usual.
@@ -157,17 +174,61 @@ impl Engine {
     }
 
     /// How a run is forecast to go on. For threads that may block.
-    pub fn forecast(&self, id: RunId) -> Result<RunForecast, EngineError> {
+    ///
+    /// A large run is not played for each of many who ask: they are told the same, and for a while again.
+    pub fn forecast(&self, id: RunId) -> Result<Arc<RunForecast>, EngineError> {
+        let mut kept = self.shared.forecasts.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = kept.get(&id).filter(|k| k.made.elapsed() < k.took * FOR_TIMES) {
+            return Ok(Arc::clone(&known.forecast));
+        }
+        let began = Instant::now();
+        let forecast = Arc::new(self.forecast_now(id)?);
+        kept.retain(|_, k| k.made.elapsed() < k.took * FOR_TIMES);
+        kept.insert(id, KeptForecast { made: Instant::now(), took: began.elapsed(), forecast: Arc::clone(&forecast) });
+        Ok(forecast)
+    }
+
+    fn forecast_now(&self, id: RunId) -> Result<RunForecast, EngineError> {
         let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
         let now = self.hands.clock.now();
-        let known = read(&self.shared.runs).get(&id).cloned();
-        let run = match known {
-            Some(run) => run,
+        let ask = |run: &Run| Asked::of(run, &loaded.estate, now);
+        // What is played is copied, not the run: others wait for that.
+        let known = read(&self.shared.runs).get(&id).map(ask);
+        let Asked { steps, standing, limits, mut forecast } = match known {
+            Some(asked) => asked,
             None => {
                 let events = self.reader()?.events_of(id)?;
-                Run::replay(id, events.into_iter().map(|e| (e.at, e.event))).ok_or(EngineError::NoRun(id))?
+                ask(&Run::replay(id, events.into_iter().map(|e| (e.at, e.event))).ok_or(EngineError::NoRun(id))?)
             }
         };
+        forecast.now = play(&steps, &limits, &standing);
+        if let Some(window) = &mut forecast.window {
+            window.chance = forecast.now.chance_by(window.ends_at.since(now).as_millis() as u64);
+        }
+        Ok(forecast)
+    }
+}
+
+/// A forecast holds for so many times as long as it took to work out.
+const FOR_TIMES: u32 = 4;
+
+/// A forecast that was worked out for somebody.
+pub(crate) struct KeptForecast {
+    made: Instant,
+    took: Duration,
+    forecast: Arc<RunForecast>,
+}
+
+/// What a run is forecast from, and all of the forecast but the plays.
+struct Asked {
+    steps: Vec<Step>,
+    standing: Vec<Standing>,
+    limits: Limits,
+    forecast: RunForecast,
+}
+
+impl Asked {
+    fn of(run: &Run, estate: &Estate, now: Timestamp) -> Self {
         let steps = &run.begun.sequence.steps;
         let standing: Vec<Standing> = run
             .steps()
@@ -177,7 +238,6 @@ impl Engine {
                 (_, Some(at)) => Standing::GoesOn(now.since(at).as_millis() as u64),
             })
             .collect();
-        let forecast = play(steps, &Limits::new(&loaded.estate, steps, run.begun.at_once), &standing);
         let slow = run.steps().zip(&standing).filter_map(|((step, state), standing)| match standing {
             Standing::GoesOn(ms) if *ms > step.slow_ms.max(1_000) && step.usual_ms > 0 && !state.state.awaits_decision() => {
                 let times = *ms as f64 / step.usual_ms as f64;
@@ -186,21 +246,16 @@ impl Engine {
             }
             _ => None,
         });
-        let window = run.begun.window.as_ref().map(|w| WindowView {
-            title: w.title.clone(),
-            ends_at: w.ends_at,
-            chance: forecast.chance_by(w.ends_at.since(now).as_millis() as u64),
-        });
-        let way_back_ms = if run.has_ended() { 0 } else { run.way_back_ms() };
-        Ok(RunForecast {
+        let forecast = RunForecast {
             as_of: now,
-            slow: slow.collect(),
+            now: Forecast::default(),
             begun_by: run.begun.forecast.clone(),
-            window,
+            window: run.begun.window.as_ref().map(|w| WindowView { title: w.title.clone(), ends_at: w.ends_at, chance: 0 }),
             last_moment: run.last_moment().filter(|_| !run.has_ended()),
-            way_back_ms,
-            now: forecast,
-        })
+            way_back_ms: if run.has_ended() { 0 } else { run.way_back_ms() },
+            slow: slow.collect(),
+        };
+        Self { limits: Limits::new(estate, steps, run.begun.at_once), steps: steps.clone(), standing, forecast }
     }
 }
 

@@ -290,9 +290,16 @@ async fn begin_procedure(
     Ok(web::Json(RunBegun { id: engine.begin_procedure(&named(&engine, &name)?, &body, &who.0).await? }))
 }
 
-async fn run_forecast(engine: web::Data<Engine>, id: web::Path<u64>) -> Answer<RunForecast> {
+#[derive(Deserialize)]
+struct ForecastOf {
+    /// Whether each step and service is told, too: by default it is.
+    steps: Option<bool>,
+}
+
+async fn run_forecast(engine: web::Data<Engine>, id: web::Path<u64>, of: web::Query<ForecastOf>) -> Answer<Arc<RunForecast>> {
     let id = RunId(*id);
-    Ok(web::Json(blocking(move || engine.forecast(id)).await?))
+    let forecast = blocking(move || engine.forecast(id)).await?;
+    Ok(web::Json(if of.steps == Some(false) { Arc::new(forecast.in_all()) } else { forecast }))
 }
 
 #[derive(Deserialize)]

@@ -97,7 +97,8 @@ pub fn document() -> Value {
     add("get", "/runs/{run}/events", "runEvents", "All that happened in a run.", &[], None, ok::<Vec<Stamped>>(&mut g));
     let decision = of_type::<DecisionRequest>(&mut g);
     add("post", "/runs/{run}/decisions", "decide", "Take a decision on a run.", &[], Some(decision), ok::<RunView>(&mut g));
-    add("get", "/runs/{run}/forecast", "runForecast", "How a run is forecast to go on.", &[], None, ok::<RunForecast>(&mut g));
+    let says = "How a run is forecast to go on; with `steps` false without each step and service.";
+    add("get", "/runs/{run}/forecast", "runForecast", says, &[("steps", "boolean", false)], None, ok::<RunForecast>(&mut g));
     let form: &[(&str, &str, bool)] = &[("as", "string", false)];
     let says = "The report of a run; `as` is json, markdown, csv or junit.";
     add("get", "/runs/{run}/report", "report", says, form, None, ok::<Report>(&mut g));

@@ -75,7 +75,7 @@ impl Limits {
 }
 
 /// The forecast of a run.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Forecast {
     /// Half of all plays end by then, in milliseconds from now.
     pub likely_ms: u64,
@@ -87,7 +87,7 @@ pub struct Forecast {
     pub ends_ms: Vec<u64>,
     /// How many plays it is made from.
     pub plays: u32,
-    /// Each step, by number.
+    /// Each step, by number; empty where that was not asked for.
     pub steps: Vec<StepForecast>,
     /// For how long users are without each service, the longest first.
     pub away: Vec<Away>,
