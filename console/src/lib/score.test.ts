@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest';
 
 import type { RunView, StepView } from './api';
-import { forecast, score } from './score';
+import { Layout, forecast, score } from './score';
 
 const t = (s: number): string => new Date(Date.UTC(2026, 0, 1, 2, 38, s)).toISOString();
 const at = (s: number): number => Date.UTC(2026, 0, 1, 2, 38, s);
@@ -41,6 +41,27 @@ describe('the score', () => {
     const lane = score(run([failed]), at(10)).lanes[0];
     expect(lane?.shapes.map((s) => s.kind)).toEqual(['act', 'fail', 'pause', 'act', 'fail']);
     expect(lane?.failed).toEqual({ at: at(4), says: '2 tries: forbidden line' });
+  });
+
+  it('keeps its layout while the steps are the same, and makes it anew once there are more', () => {
+    const layout = new Layout();
+    const [db, app] = [step(1, 'b/db', [], {}), step(2, 'a/app', [1], {})];
+    const names = (view: RunView): string[] => score(view, at(2), undefined, layout).lanes.map((l) => l.address);
+    expect(names(run([db, app]))).toEqual(['a/app', 'b/db']);
+    const before = layout.lanes;
+    // One went on: the lanes are the same, what is drawn in them is not.
+    const begun = step(1, 'b/db', [], { state: 'ended', end: 'done', began_at: t(0), ended_at: t(1), acts: [act(0, {})] } as never);
+    const drawn = score(run([begun, app]), at(2), undefined, layout);
+    expect(layout.lanes).toBe(before);
+    expect(drawn.lanes[1]?.shapes.map((s) => s.kind)).toEqual(['act']);
+    expect(names(run([begun, app, step(3, 'a/aft', [1], {})]))).toEqual(['a/aft', 'a/app', 'b/db']);
+  });
+
+  it('draws only the lanes within, and lays out all', () => {
+    const many = run(Array.from({ length: 300 }, (_, i) => step(i + 1, `a/s${String(i).padStart(3, '0')}`, i ? [i] : [], {})));
+    const drawn = score(many, at(1), [10, 20]);
+    expect(drawn.lanes).toHaveLength(300);
+    expect(drawn.lanes.flatMap((l, i) => (l.shapes.length ? [i] : []))).toEqual([10, 11, 12, 13, 14, 15, 16, 17, 18, 19]);
   });
 
   it('gives work a lane of its own above the services', () => {

@@ -40,16 +40,34 @@ function afterAll(waits: readonly { step: number }[], times: Map<number, { to: n
   return after;
 }
 
+interface Times {
+  began: number | null;
+  ended: number | null;
+}
+
+/** Instants are read once of each step as it was told: it is told anew when it changes. */
+const read = new WeakMap<StepView, Times>();
+
+function timesOf(view: StepView): Times {
+  let times = read.get(view);
+  if (!times) {
+    times = { began: view.now.began_at ? ms(view.now.began_at) : null, ended: view.now.ended_at ? ms(view.now.ended_at) : null };
+    read.set(view, times);
+  }
+  return times;
+}
+
 /** When each step would begin and end: begun ones as they were, others after what they wait for. */
 export function forecast(run: RunView, now: number): Map<number, { from: number; to: number }> {
   const times = new Map<number, { from: number; to: number }>();
   // Steps are numbered by rank: what one waits for has a lower number.
   const began = ms(run.began_at);
-  for (const { planned, now: step } of run.steps) {
+  for (const view of run.steps) {
+    const { planned } = view;
+    const { began: begun, ended } = timesOf(view);
     const after = afterAll(planned.waits, times, began);
-    const begun = step.began_at ? ms(step.began_at) : null;
     const from = begun ?? Math.max(after, run.ended_at ? after : now);
-    const to = step.ended_at ? ms(step.ended_at) : Math.max(from + planned.usual_ms, begun ? now : 0);
+    const to = ended ?? Math.max(from + planned.usual_ms, begun ? now : 0);
     times.set(planned.id, { from, to });
   }
   return times;
@@ -96,41 +114,76 @@ function shapesOf(view: StepView, now: number): Shape[] {
   return shapes;
 }
 
+type Spans = Map<number, { from: number; to: number }>;
+
+interface Bare {
+  address: string;
+  host: string;
+  name: string;
+  title: string;
+  /** Places in the run's steps. */
+  at: number[];
+}
+
+/** What of a run's score stays the same while its steps do: whose lanes there are, in which order, and what was usual. */
+export class Layout {
+  #of = '';
+  lanes: Bare[] = [];
+  usual: Spans = new Map();
+
+  /** Looks whether the run has other steps than before: steps are added, and never changed or taken out. */
+  of(run: RunView): this {
+    const of = `${run.id} ${run.steps.length}`;
+    if (of === this.#of) return this;
+    this.#of = of;
+    const lanes = new Map<string, Bare>();
+    for (const [i, view] of run.steps.entries()) {
+      // What is no service's has a lane of its own, above those of the services.
+      const address = view.planned.address ?? `${BETWEEN}/${view.says}`;
+      const cut = address.indexOf('/');
+      const lane = lanes.get(address);
+      if (lane) lane.at.push(i);
+      else lanes.set(address, { address, host: address.slice(0, cut), name: address.slice(cut + 1), title: view.title, at: [i] });
+    }
+    const first = (lane: Bare): number => (lane.host === BETWEEN ? (lane.at[0] ?? 0) : Number.MAX_SAFE_INTEGER);
+    this.lanes = [...lanes.values()].sort((a, b) => first(a) - first(b) || (a.address < b.address ? -1 : 1));
+    this.usual = usual(run);
+    return this;
+  }
+}
+
 /** Lays the score out. `now` is the server's time. Of a long run only the lanes in `within` are drawn. */
-export function score(run: RunView, now: number, within: readonly [number, number] = [0, Infinity]): Score {
+export function score(run: RunView, now: number, within: readonly [number, number] = [0, Infinity], layout = new Layout()): Score {
   const over = run.ended_at ? ms(run.ended_at) : null;
   const at = over ?? now;
   const coming = forecast(run, at);
-  const foreseen = usual(run);
-  const lanes = new Map<string, Lane>();
-  for (const view of run.steps) {
-    // What is no service's has a lane of its own, above those of the services.
-    const address = view.planned.address ?? `${BETWEEN}/${view.says}`;
-    const cut = address.indexOf('/');
-    let lane = lanes.get(address);
-    if (!lane) lanes.set(address, (lane = { address, host: address.slice(0, cut), name: address.slice(cut + 1), title: view.title, shapes: [], ghosts: [], failed: null, asked: null, steps: [], views: [] }));
-    lane.steps.push(view.planned.id);
-    lane.views.push(view);
-    if (asks(view.now)) lane.asked = at;
-    if (awaits(view.now)) {
-      const failed = view.now.acts.findLast((a) => a.failed)?.failed;
-      const tries = view.now.attempts > 1 ? `${view.now.attempts} tries: ` : '';
-      const reason = 'reason' in view.now ? view.now.reason : '';
-      lane.failed = { at: failed ? ms(failed[0]) : at, says: tries + reason };
-    }
-  }
+  const laid = layout.of(run);
   const from = ms(run.began_at);
   let to = Math.max(at, over ?? 0, from + 2000);
   for (const time of coming.values()) to = Math.max(to, time.to);
-  const first = (lane: Lane): number => (lane.host === BETWEEN ? (lane.steps[0] ?? 0) : Number.MAX_SAFE_INTEGER);
-  const all = [...lanes.values()].sort((a, b) => first(a) - first(b) || (a.address < b.address ? -1 : 1));
-  for (const lane of all.slice(within[0], within[1])) draw(lane, at, coming, foreseen);
-  return { lanes: all, from, to: to + (to - from) * 0.04, now: over === null ? now : null };
+  const lanes = laid.lanes.map((bare, i): Lane => {
+    const { address, host, name, title } = bare;
+    const lane: Lane = { address, host, name, title, shapes: [], ghosts: [], failed: null, asked: null, steps: [], views: [] };
+    for (const place of bare.at) {
+      const view = run.steps[place];
+      if (!view) continue;
+      lane.steps.push(view.planned.id);
+      lane.views.push(view);
+      if (asks(view.now)) lane.asked = at;
+      if (awaits(view.now)) {
+        const failed = view.now.acts.findLast((a) => a.failed)?.failed;
+        const tries = view.now.attempts > 1 ? `${view.now.attempts} tries: ` : '';
+        const reason = 'reason' in view.now ? view.now.reason : '';
+        lane.failed = { at: failed ? ms(failed[0]) : at, says: tries + reason };
+      }
+    }
+    if (i >= within[0] && i < within[1]) draw(lane, at, coming, laid.usual);
+    return lane;
+  });
+  return { lanes, from, to: to + (to - from) * 0.04, now: over === null ? now : null };
 }
 
-type Times = Map<number, { from: number; to: number }>;
-
-function draw(lane: Lane, at: number, coming: Times, foreseen: Times): void {
+function draw(lane: Lane, at: number, coming: Spans, foreseen: Spans): void {
   for (const view of lane.views) {
     const id = view.planned.id;
     lane.shapes.push(...shapesOf(view, at));

@@ -3,7 +3,7 @@
   import { scaleTime } from 'd3-scale';
 
   import type { RunView } from '../lib/api';
-  import { BETWEEN, score, type Shape } from '../lib/score';
+  import { BETWEEN, Layout, score, type Shape } from '../lib/score';
   import { clock, ms } from '../lib/time';
   import { LONG, inView, type View } from '../lib/windowed';
 
@@ -26,7 +26,8 @@
   // No more lanes than this are before the view, and as many are in it.
   const within = $derived<[number, number]>(long ? [Math.max(0, Math.floor((view.top - TOP) / (LANE + HEAD)) - 20), Math.ceil((view.top + view.height) / LANE) + 20] : [0, Infinity]);
   const told = $derived(run.steps.length > 4000 ? Math.floor(now / 5000) * 5000 : now);
-  const drawn = $derived(score(run, told, within));
+  const layout = new Layout();
+  const drawn = $derived(score(run, told, within, layout));
   /** Room for the names: what is no service's is told in words. */
   const NAMES = $derived(drawn.lanes.some((l) => l.host === BETWEEN) ? 236 : 172);
   const x = $derived(scaleTime().domain([drawn.from, drawn.to + (drawn.lanes.some((l) => l.failed) ? (drawn.to - drawn.from) * 0.25 : 0)]).range([NAMES, Math.max(NAMES + 100, width - 8)]));

@@ -67,6 +67,13 @@ impl Kept {
     }
 }
 
+/// The record that servers keep here which reach this machine from elsewhere.
+pub(crate) const THIS_HOST: &str = "this-host";
+
+fn is_local(name: &str) -> bool {
+    name.parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback())
+}
+
 /// The records of hosts that are reached from here.
 #[derive(Debug, Clone)]
 pub(crate) struct Keepers {
@@ -92,8 +99,27 @@ impl Keepers {
         }
     }
 
+    /// The other names under which the same machine is acted on: from elsewhere by its own name, from itself by its
+    /// loopback addresses, each of which stands for a host of its own.
+    fn other_names(&self, address: &str) -> Vec<String> {
+        if is_local(address) {
+            return vec![THIS_HOST.to_owned()];
+        }
+        if address != THIS_HOST {
+            return Vec::new();
+        }
+        let files = fs::read_dir(&self.folder).into_iter().flatten().flatten();
+        let names = files.filter_map(|f| Some(f.file_name().to_str()?.strip_suffix(".json")?.to_owned()));
+        names.filter(|n| is_local(n)).collect()
+    }
+
     /// Says whether a host may be acted on; changes nothing.
     pub fn check(&self, address: &str, claim: &Claim<'_>) -> Result<(), Kept> {
+        for name in self.other_names(address) {
+            if let Some(keeper) = self.read(&name)?.filter(|k| k.server != claim.server) {
+                return Err(Kept::ByAnother(keeper.data));
+            }
+        }
         match self.read(address)? {
             Some(keeper) if keeper.server != claim.server => Err(Kept::ByAnother(keeper.data)),
             Some(keeper) if !(claim.is_own_session)(&keeper.session) => Err(Kept::ByACopy(keeper.data)),
@@ -112,11 +138,18 @@ impl Keepers {
     /// Takes a host over from whoever acted there before.
     pub fn take_over(&self, address: &str, claim: &Claim<'_>) -> Result<(), Kept> {
         let _turn = self.turn(address)?;
+        for name in self.other_names(address) {
+            // Whoever acted under it finds the new record when it next wants to act.
+            if self.read(&name)?.is_some_and(|k| k.server != claim.server) {
+                self.write(&name, claim)?;
+            }
+        }
         self.write(address, claim)
     }
 
     fn turn(&self, address: &str) -> Result<File, Kept> {
-        let path = self.path(address).with_extension("lock");
+        // All names of one machine take turns together.
+        let path = self.path(if is_local(address) { THIS_HOST } else { address }).with_extension("lock");
         let lock = || {
             fs::create_dir_all(&self.folder)?;
             let file = File::options().create(true).truncate(false).write(true).open(&path)?;
@@ -222,6 +255,25 @@ mod tests {
                 });
             }
         });
+    }
+
+    /// One server on the machine itself, one that reaches it from elsewhere.
+    #[rstest]
+    #[case::from_itself_first("127.0.0.1", THIS_HOST)]
+    #[case::from_elsewhere_first(THIS_HOST, "127.0.0.1")]
+    fn a_machine_has_one_server_from_wherever_it_is_reached(#[case] first: &str, #[case] second: &str) {
+        let dir = tempfile::tempdir().unwrap();
+        let keepers = Keepers::new(dir.path());
+        let (a, b) = (Server { id: "a", sessions: &["1"], counter: 9 }, Server { id: "b", sessions: &["2"], counter: 1 });
+        a.with(|c| keepers.claim(first, c)).unwrap();
+        let refused = b.with(|c| keepers.claim(second, c)).unwrap_err();
+        assert!(refused.to_string().contains("another server acts there"), "{refused}");
+        b.with(|c| keepers.take_over(second, c)).unwrap();
+        b.with(|c| keepers.claim(second, c)).unwrap();
+        assert!(a.with(|c| keepers.claim(first, c)).is_err());
+        // The same server may reach it both ways; what gives power is kept apart.
+        b.with(|c| keepers.claim(first, c)).unwrap();
+        a.with(|c| keepers.claim("power of 02:00:5e:10:00:01", c)).unwrap();
     }
 
     #[test]

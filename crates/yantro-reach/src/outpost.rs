@@ -20,7 +20,7 @@ use yantro_core::time::Timestamp;
 use crate::{
     accounts::Account,
     here::{ActSpec, Here},
-    keeper::{Claim, Kept},
+    keeper::{Claim, Kept, THIS_HOST},
     logs::{LogFollow, read_from},
     procs::boot_id,
     recorder::{ActNews, ActRecord, Recorded},
@@ -31,8 +31,6 @@ use crate::{
 const SIDE_BY_SIDE: usize = 16;
 /// Acts that ended so long ago are forgotten: whoever gave them has fetched their outcome.
 const KEPT_FOR: std::time::Duration = std::time::Duration::from_secs(30 * 24 * 3600);
-/// Which server acts on this host, the same record for all.
-const THIS_HOST: &str = "this-host";
 
 /// The program. `--protocol` prints the version of what it speaks; without arguments it serves its channel.
 pub fn main(mut args: impl Iterator<Item = String>) -> ExitCode {

@@ -97,6 +97,34 @@ fn a_server_that_begins_anew_finds_what_is_played_as_the_estate_begins_it() {
     assert!(refused.contains("nothing to be found"), "{refused}");
 }
 
+/// Hundreds at once: nothing that only waits for its turn in the server is taken for late, and whoever asks how it goes
+/// on is told without the run being played for each.
+#[test]
+fn a_thousand_services_are_restarted_at_once() {
+    let server = Server::with_estate(&large(200));
+    wait_until("all is seen", || {
+        let board = server.get("/board");
+        let seen = board["services"].as_array()?.iter().filter(|r| r["seen"]["state"] == "proven").count();
+        (seen == 1000).then_some(())
+    });
+    let run = server.begin(&["restart", "*"]);
+    let mut told = std::collections::BTreeSet::new();
+    let view = loop {
+        let forecast = server.get(&format!("/runs/{run}/forecast?steps=false"));
+        assert_eq!((&forecast["now"]["steps"], &forecast["now"]["away"]), (&serde_json::json!([]), &serde_json::json!([])));
+        told.insert(forecast["as_of"].to_string());
+        let view = server.get(&format!("/runs/{run}?since=1000000"));
+        if view["state"] != "running" {
+            break view;
+        }
+    };
+    assert_eq!(view["state"], "finished", "{}", view["held_because"]);
+    assert_eq!(view["steps_in_all"], serde_json::json!([2000, 2000]));
+    assert!(!told.is_empty());
+    let whole = server.get(&format!("/runs/{run}/forecast"));
+    assert_eq!(whole["begun_by"]["steps"].as_array().unwrap().len(), 2000);
+}
+
 /// So many hosts with five services each; on every tenth is the database that those of the nine after it rely on.
 pub fn large(hosts: u32) -> String {
     let mut text = String::from(

@@ -2,6 +2,7 @@
 
 mod calendar;
 mod choosing;
+mod coast;
 mod estates;
 mod forecasts;
 mod hosts;

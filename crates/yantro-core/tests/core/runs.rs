@@ -6,7 +6,7 @@ use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
     name::Address,
-    run::{ActKind, Begun, Decision, DecisionKind, Event, Input, Refusal, Rooms, Run, RunId, RunState, StepEnd, StepState},
+    run::{ActEnd, ActKind, Begun, Decision, DecisionKind, Event, Input, Refusal, Rooms, Run, RunId, RunState, StepEnd, StepState},
     sequence::{Prefer, Request, StepId, Wish},
     state::SeenState,
     time::Timestamp,
@@ -410,6 +410,28 @@ fn a_clock_that_is_set_moves_no_deadline() {
     let (before, events) = (run.run.next_deadline(), run.run.event_count());
     run.given(Input::ClockStepped { by_ms: 3_600_000 });
     assert_eq!((run.run.next_deadline(), run.run.event_count()), (before, events + 1));
+}
+
+/// Of thousands of steps outcomes wait to be taken in: whether one is late is judged once nothing waits any longer.
+#[rstest]
+#[case::it_waited(true)]
+#[case::there_was_none(false)]
+fn an_outcome_that_only_waited_to_be_taken_in_is_not_late(#[case] waited: bool) {
+    let mut run = began("app -> db", "db");
+    run.first_looks(&[]);
+    let seen = run.found();
+    run.given(Input::FreshLooked { step: StepId(1), seen });
+    let act = run.run.step_now(StepId(1)).acts[0].act;
+    run.now = run.run.next_deadline().unwrap() + std::time::Duration::from_secs(60);
+    // News of others come first, and judge nothing.
+    run.given(Input::Seen { address: at("db"), state: SeenState::Proven, says: String::new() });
+    assert_eq!(run.run.step_now(StepId(1)).state.word(), "acting");
+    if waited {
+        run.given(Input::ActEnded { step: StepId(1), act, end: ActEnd::Sent });
+    }
+    run.given(Input::Tick);
+    let expected = if waited { "proving" } else { "failed" };
+    assert_eq!((run.run.step_now(StepId(1)).state.word(), run.run.hold_no().is_some()), (expected, !waited));
 }
 
 /// Being away does move them, by as much; and longer than five minutes holds the run first.

@@ -4,13 +4,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yantro_core::{
-    estate::{Estate, Force},
+    estate::{Estate, Force, ServiceRunner},
     graph::EstateGraph,
     name::{Address, ProcedureName},
     procedure::{self, Asked},
     run::{
-        ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Rooms, Run, RunId, StepState, input::Order,
-        plan_divert,
+        ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Rooms, Run, RunId, StepEnd, StepState,
+        input::Order, plan_divert,
     },
     sequence::{Part, Prefer, Request, StepId, StepKind, Usual, plan},
     state::{Answer, Facts, SeenState},
@@ -272,7 +272,7 @@ impl World {
                 }
                 let address = planned.address().unwrap().clone();
                 self.always(run, kind, &address);
-                self.act(kind, &address);
+                self.act(kind, &address, planned.service().is_some_and(|on| on.comes_back));
                 let begun = ActBegun {
                     command: vec![],
                     dir: "/".into(),
@@ -283,7 +283,7 @@ impl World {
                     boot: None,
                 };
                 self.later(1, Input::ActBegun { step, act, begun });
-                if kind != ActKind::Start {
+                if kind != ActKind::Start || self.is_started_by_a_command(&address) {
                     self.later(2, Input::ActEnded { step, act, end: ActEnd::Sent });
                 }
             }
@@ -302,7 +302,8 @@ impl World {
                         boot: None,
                     };
                     self.later(1, Input::ActBegun { step, act, begun });
-                    if kind != ActKind::Start {
+                    let address = run.begun.sequence.step(step).address().unwrap();
+                    if kind != ActKind::Start || self.is_started_by_a_command(address) {
                         self.later(2, Input::ActEnded { step, act, end: ActEnd::Sent });
                     }
                 } else {
@@ -328,7 +329,8 @@ impl World {
                 let rungs = run.begun.services[&address].ladder_of(kind).len();
                 self.rungs.insert(step.0, rungs);
                 let state = self.state(&address);
-                let comes_back = run.begun.services[&address].brought_back_by.is_some();
+                let returns = run.begun.sequence.step(step).service().is_some_and(|on| on.comes_back);
+                let comes_back = returns || run.begun.services[&address].brought_back_by.is_some();
                 let fault = self.faults.get(&address).copied().unwrap_or(Fault::None);
                 let (holds, against) = match kind {
                     StepKind::Stop => (state == SeenState::Down || (comes_back && fault != Fault::IgnoresStop), false),
@@ -367,6 +369,11 @@ impl World {
         }
     }
 
+    /// A process goes on; the command of a service manager or a power controller ends.
+    fn is_started_by_a_command(&self, address: &Address) -> bool {
+        !matches!(self.estate.services[address].runner, ServiceRunner::Process(_))
+    }
+
     fn work(&mut self, run: &Run, step: StepId, act: yantro_core::run::ActId) {
         let planned = run.begun.sequence.step(step);
         let held = run.hold_no().is_some() && self.was_held;
@@ -393,7 +400,7 @@ impl World {
         plan_divert(&self.estate, &graph, &facts, &Usual::default(), procedure, [failed, reason], after)
     }
 
-    fn act(&mut self, kind: ActKind, address: &Address) {
+    fn act(&mut self, kind: ActKind, address: &Address, returns: bool) {
         self.acts.push((kind, address.clone()));
         let fault = self.faults.get(address).copied().unwrap_or(Fault::None);
         let state = match kind {
@@ -408,7 +415,9 @@ impl World {
             }
             ActKind::Stop | ActKind::Clear if fault == Fault::IgnoresStop => self.state(address),
             // What something else brings back is back before anyone looks.
-            ActKind::Stop if self.estate.services[address].brought_back_by.is_some() && fault != Fault::IgnoresStop => SeenState::Proven,
+            ActKind::Stop if (returns || self.estate.services[address].brought_back_by.is_some()) && fault != Fault::IgnoresStop => {
+                SeenState::Proven
+            }
             ActKind::Stop | ActKind::Clear | ActKind::Force => SeenState::Down,
             ActKind::Reload | ActKind::Evidence(_) | ActKind::Further | ActKind::Work | ActKind::Announce => self.state(address),
         };
@@ -431,6 +440,10 @@ impl World {
         let is_decided_force = decided && matches!(kind, ActKind::Force | ActKind::Evidence(_));
         assert!(run.hold_no().is_none() || !self.was_held || is_decided_force, "{kind:?} {address} while held");
         let vouched = run.vouched();
+        // What is looked up is what would be found by looking through all.
+        assert!(run.steps_on(address).map(|(s, _)| s.id).eq(run.steps().filter(|(s, _)| s.is_on(address)).map(|(s, _)| s.id)));
+        let all = run.steps().filter(|(_, n)| matches!(n.state, StepState::Ended(StepEnd::Vouched { .. })));
+        assert!(all.filter_map(|(s, _)| s.address()).all(|a| vouched.contains(a)));
         match kind {
             ActKind::Start => {
                 for relation in &service.relies_on {

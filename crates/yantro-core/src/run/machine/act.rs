@@ -12,6 +12,8 @@ use crate::{
 
 /// How long a force may take to show.
 const AFTER_FORCE: Duration = Duration::from_secs(10);
+/// How long one look may take.
+const ONE_LOOK: Duration = Duration::from_secs(5);
 /// How long it may take to tell people something.
 const ANNOUNCE: Duration = Duration::from_secs(10);
 
@@ -118,8 +120,10 @@ impl Turn<'_> {
         if !self.run.in_flight.contains(&step) {
             self.take_room(step);
         }
-        // Patience runs from the act (R14).
+        // Patience runs from the act (R14). An outcome that came in late leaves time for one look all the same: what was
+        // never looked at is not judged.
         let patience_ends = match self.run.step_now(step).state {
+            StepState::Acting { patience_ends, .. } if patience_ends <= self.now => self.now + ONE_LOOK,
             StepState::Acting { patience_ends, .. } => patience_ends,
             _ => self.now + self.patience(step),
         };
