@@ -39,6 +39,8 @@ const TOLD: Duration = Duration::from_millis(250);
 const STEADY: Duration = Duration::from_millis(250);
 /// The widest gap between looks.
 const WIDEST: Duration = Duration::from_secs(2);
+/// How often at most it is told how far a log was read, while nothing else of it is news.
+const COUNTS_AGAIN: Duration = Duration::from_millis(250);
 /// Logs are read on at least so often: half a line has to be judged once its writer fell silent.
 const LOGS_AGAIN: Duration = Duration::from_millis(250);
 
@@ -160,7 +162,7 @@ impl Here {
         let began = Instant::now();
         let mut at = climb.from;
         let mut last: Option<(usize, Answer)> = None;
-        let mut kept: Vec<LogEvidence> = Vec::new();
+        let (mut kept, mut kept_at): (Vec<LogEvidence>, Instant) = (Vec::new(), Instant::now());
         loop {
             let round = if told { self.round_from_now() } else { self.round() };
             let unit = self.unit_of(&climb.service).await;
@@ -248,7 +250,9 @@ impl Here {
                 (Some(watch), true) => watch.evidence(&self.secrets()),
                 _ => Vec::new(),
             };
-            if changed || evidence != kept {
+            // How far a log was read is told now and then only: it may be written without a pause.
+            if changed || (evidence != kept && kept_at.elapsed() >= COUNTS_AGAIN) {
+                kept_at = Instant::now();
                 kept.clone_from(&evidence);
                 report(Report { rung: at as u32, answer: answer.clone(), logs: evidence });
             }

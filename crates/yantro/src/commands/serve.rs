@@ -1,6 +1,7 @@
 //! `yantro serve` and `sign-in`.
 
 use std::{
+    io::IsTerminal as _,
     net::{IpAddr, TcpListener},
     path::{Path, PathBuf},
 };
@@ -116,7 +117,9 @@ pub fn runtime() -> tokio::runtime::Runtime {
 
 pub fn log_to_stderr() {
     let filter = tracing_subscriber::EnvFilter::try_from_env("YANTRO_LOG").unwrap_or_else(|_| "warn,yantro=info".into());
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    // Colours are for a screen: a log file is read by other programs.
+    let ansi = std::io::stderr().is_terminal();
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(ansi).init();
 }
 
 /// Awaits whatever ends a server.
