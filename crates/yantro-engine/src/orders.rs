@@ -27,6 +27,7 @@ use crate::{
 impl Work {
     pub(crate) fn carry_out(&mut self, id: RunId, order: Order) {
         let hands = self.engine.hands.clone();
+        tracing::trace!(run = %id, ?order, "order");
         match order {
             Order::TakeLocks => {
                 if !self.queue.contains(&id) {

@@ -149,6 +149,7 @@ impl Work {
 
     /// Lets a machine decide. Its events wait for the next commit, its orders for that.
     pub(crate) fn input(&mut self, id: RunId, input: Input) -> Result<(), EngineError> {
+        tracing::trace!(run = %id, ?input, "input");
         let now = self.engine.hands.clock.now();
         let shared = Arc::clone(&self.engine.shared);
         let mut runs = shared.runs.write().unwrap_or_else(PoisonError::into_inner);

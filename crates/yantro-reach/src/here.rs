@@ -21,7 +21,7 @@ use crate::{
     accounts::{self, Account},
     files::FileEvents,
     keeper::{Claim, Keepers, Kept},
-    leave::{Leaving, WayOut},
+    leave::Spares,
     logs::mark_logs,
     look,
     procs::{Ours, ProcessId},
@@ -51,7 +51,8 @@ pub struct Here {
     acts: PathBuf,
     outputs: PathBuf,
     recorder: PathBuf,
-    way_out: WayOut,
+    /// Recorders for what stays: they have left the server's control group.
+    spares: Arc<Spares>,
     verified: reqwest::Client,
     unverified: reqwest::Client,
     secrets: Mutex<Secrets>,
@@ -96,18 +97,19 @@ impl Here {
                 .pool_max_idle_per_host(0)
                 .build()
         };
+        let units: Arc<Units> = Arc::default();
         Ok(Self {
             acts: data.join("acts"),
             outputs: data.join("output"),
+            spares: Arc::new(Spares::new(&recorder, Arc::clone(&units))),
             recorder,
-            way_out: WayOut::find(),
             verified: client(true)?,
             unverified: client(false)?,
             secrets: Mutex::default(),
             files: FileEvents::new(),
             ours: Ours::default(),
             keepers: Keepers::new(host_records),
-            units: Arc::default(),
+            units,
             sudo: false,
         })
     }
@@ -215,13 +217,24 @@ impl Here {
         order["folder"] = json!(folder);
         order["note"] = json!(prepared.begun);
         let started = (spec.kind == ActKind::Start).then(|| (self.ours.clone(), spec.service.address.clone()));
-        let leaving = prepared.stays.then(|| Leaving { way: &self.way_out, act: spec.identity, says: spec.service.address.to_string() });
+        let child = if prepared.stays {
+            let taken = self.spares.take(spec.service.address.to_string()).await;
+            let taken = taken.map_err(|why| {
+                let mend = recorder::mend_of(&why);
+                refused(why, mend)
+            })?;
+            order["leave_to"] = json!(taken.leave_to);
+            taken.child
+        } else {
+            recorder::spawn(&self.recorder)
+                .map_err(|error| refused(format!("the recorder cannot be run: {error}"), "check the server's data folder"))?
+        };
         match &service_unit(spec.service) {
             Some(unit) if matches!(spec.kind, ActKind::Start | ActKind::Stop | ActKind::Reload) => {
                 let tell = self.with_managers_reason(unit.clone(), tell);
-                recorder::give(&self.recorder, order, folder, leaving, started, tell).await;
+                recorder::give(child, order, folder, started, tell).await;
             }
-            _ => recorder::give(&self.recorder, order, folder, leaving, started, tell).await,
+            _ => recorder::give(child, order, folder, started, tell).await,
         }
         Ok(())
     }

@@ -3,27 +3,26 @@
 
 use std::{
     path::{Path, PathBuf},
-    process::Stdio,
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
     time::{Duration, Instant},
 };
 
+use tokio::process::Child;
+
+use crate::{recorder, units::Units};
+
 /// How long the manager may take to move a process.
 const MOVED_WITHIN: Duration = Duration::from_secs(5);
+/// So many recorders are at hand after a start.
+const AT_HAND: usize = 2;
+/// For so long.
+const KEPT_FOR: Duration = Duration::from_secs(60);
 
 /// The ways out there are.
 pub(crate) struct WayOut {
     /// The manager can be asked for a scope.
     manager: bool,
     groups: Result<Vec<String>, String>,
-}
-
-/// A recorder about to leave.
-pub(crate) struct Leaving<'a> {
-    pub way: &'a WayOut,
-    /// The identity of its act.
-    pub act: &'a str,
-    /// What it is for, for people who list the manager's units.
-    pub says: String,
 }
 
 impl WayOut {
@@ -34,39 +33,99 @@ impl WayOut {
     }
 }
 
-impl Leaving<'_> {
-    /// Moves a recorder that waits for its order, or says where it has to move itself.
-    pub async fn leave(&self, recorder: u32) -> Result<Vec<String>, String> {
+/// A recorder that waits for its order, out of the server's control group already or told where to move to.
+pub(crate) struct Waiting {
+    pub child: Child,
+    /// The control groups that it moves to by itself.
+    pub leave_to: Vec<String>,
+    scope: Option<String>,
+    since: Instant,
+}
+
+/// Recorders at hand for the starts to come: to leave takes the manager tens of milliseconds, which no start has to wait
+/// for that follows another. Each ends by itself when nobody needs it, or when the server does.
+pub(crate) struct Spares {
+    program: PathBuf,
+    way: WayOut,
+    units: Arc<Units>,
+    ready: Mutex<Vec<Waiting>>,
+}
+
+impl Spares {
+    pub fn new(program: &Path, units: Arc<Units>) -> Self {
+        Self { program: program.to_path_buf(), way: WayOut::find(), units, ready: Mutex::default() }
+    }
+
+    fn ready(&self) -> MutexGuard<'_, Vec<Waiting>> {
+        self.ready.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// A recorder that has left, and more of them soon. `says` is what it is for, for people who list the manager's units.
+    pub async fn take(self: &Arc<Self>, says: String) -> Result<Waiting, String> {
+        let spare = loop {
+            // One that was ended by somebody is none.
+            let Some(mut spare) = self.ready().pop() else { break None };
+            if matches!(spare.child.try_wait(), Ok(None)) {
+                break Some(spare);
+            }
+        };
+        let taken = match spare {
+            Some(spare) => spare,
+            None => self.prepare().await?,
+        };
+        let (spares, scope) = (Arc::clone(self), taken.scope.clone());
+        tokio::spawn(async move {
+            if let Some(scope) = scope
+                && let Err(why) = spares.units.describe(&scope, &format!("Started by Yantro: {says}")).await
+            {
+                tracing::debug!(%why, "a scope keeps its first description");
+            }
+            spares.fill().await;
+        });
+        Ok(taken)
+    }
+
+    /// Puts recorders at hand, and takes them away again once nobody needed them for a while.
+    async fn fill(&self) {
+        while self.way.manager && self.ready().len() < AT_HAND {
+            match self.prepare().await {
+                Ok(spare) => self.ready().push(spare),
+                Err(why) => return tracing::debug!(%why, "no recorder is at hand for the next start"),
+            }
+        }
+        tokio::time::sleep(KEPT_FOR).await;
+        self.ready().retain(|spare| spare.since.elapsed() < KEPT_FOR);
+    }
+
+    async fn prepare(&self) -> Result<Waiting, String> {
+        let child = recorder::spawn(&self.program).map_err(|e| format!("the recorder cannot be run: {e}"))?;
+        let mut waiting = Waiting { child, leave_to: Vec::new(), scope: None, since: Instant::now() };
         if self.way.manager {
-            match self.scope(recorder).await {
-                Ok(()) => return Ok(Vec::new()),
+            match self.scope(waiting.child.id().unwrap_or_default()).await {
+                Ok(name) => {
+                    waiting.scope = Some(name);
+                    return Ok(waiting);
+                }
                 Err(why) => tracing::warn!(%why, "the host's service manager gives no scope; a control group beside ours is used"),
             }
         }
-        self.way.groups.clone()
+        waiting.leave_to = self.way.groups.clone()?;
+        Ok(waiting)
     }
 
     /// Asks the manager for a scope, by its public bus interface, and waits until the recorder is in it.
-    async fn scope(&self, recorder: u32) -> Result<(), String> {
-        let name = format!("yantro-{}.scope", self.act.replace('/', "-"));
-        let pid = recorder.to_string();
-        let says = format!("Started by Yantro: {}", self.says);
-        let call = tokio::process::Command::new("busctl")
-            .args(["--system", "--quiet", "call", "org.freedesktop.systemd1", "/org/freedesktop/systemd1"])
-            .args(["org.freedesktop.systemd1.Manager", "StartTransientUnit", "ssa(sv)a(sa(sv))", &name, "fail", "3"])
-            .args(["PIDs", "au", "1", &pid, "Description", "s", &says, "CollectMode", "s", "inactive-or-failed", "0"])
-            .stdin(Stdio::null())
-            .output();
-        let out = tokio::time::timeout(MOVED_WITHIN, call).await.map_err(|_| "the manager does not answer".to_owned())?;
-        let out = out.map_err(|e| format!("busctl cannot be run: {e}"))?;
-        if !out.status.success() {
-            return Err(String::from_utf8_lossy(&out.stderr).trim().to_owned());
-        }
+    async fn scope(&self, recorder: u32) -> Result<String, String> {
+        // A number may be another process's by the time that the scope of an earlier one is still there.
+        let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_millis());
+        let name = format!("yantro-act-{recorder}-{now:x}.scope");
+        tokio::time::timeout(MOVED_WITHIN, self.units.give_scope(&name, recorder, "Yantro: about to start something"))
+            .await
+            .map_err(|_| "the manager does not answer".to_owned())??;
         let began = Instant::now();
         while began.elapsed() < MOVED_WITHIN {
             let group = std::fs::read_to_string(format!("/proc/{recorder}/cgroup")).unwrap_or_default();
             if group.lines().any(|l| l.ends_with(&name)) {
-                return Ok(());
+                return Ok(name);
             }
             tokio::time::sleep(Duration::from_millis(2)).await;
         }

@@ -8,16 +8,16 @@ use std::{
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
-use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
+use tokio::{
+    io::{AsyncBufReadExt, AsyncWriteExt, BufReader},
+    process::Child,
+};
 use yantro_core::{
     name::Address,
     run::{ActBegun, ActEnd},
 };
 
-use crate::{
-    leave::Leaving,
-    procs::{Ours, ProcessId},
-};
+use crate::procs::{Ours, ProcessId};
 
 /// The recorder itself, as built with this crate.
 const PROGRAM: &[u8] = include_bytes!(env!("YANTRO_RECORDER"));
@@ -123,7 +123,7 @@ fn end(value: &Value, folder: &Path) -> ActEnd {
     }
 }
 
-fn mend_of(why: &str) -> &'static str {
+pub(crate) fn mend_of(why: &str) -> &'static str {
     if why.contains("the program cannot be run") {
         if why.contains("os error 2") { "check that the program is there" } else { "check that the program may be run by this account" }
     } else if why.contains("its folder cannot be entered") {
@@ -137,50 +137,31 @@ fn mend_of(why: &str) -> &'static str {
     }
 }
 
-/// Gives an order to a new recorder and follows it; news go to `tell` in order.
-///
-/// Returns once the act has begun or could not; following goes on by itself.
-/// What a start leaves running is noted as its service's while we have not heard of its end.
-pub(crate) async fn give(
-    program: &Path,
-    mut order: Value,
-    folder: PathBuf,
-    leaving: Option<Leaving<'_>>,
-    starts: Option<(Ours, Address)>,
-    tell: impl Fn(ActNews) + Send + 'static,
-) {
-    let spawned = tokio::process::Command::new(program)
+/// Runs a recorder, which waits for its order.
+pub(crate) fn spawn(program: &Path) -> std::io::Result<Child> {
+    tokio::process::Command::new(program)
         .env_clear()
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
         .stderr(Stdio::null())
         .kill_on_drop(false)
-        .spawn();
-    let mut child = match spawned {
-        Ok(child) => child,
-        Err(error) => {
-            let why = format!("the recorder cannot be run: {error}");
-            tell(ActNews::Ended(ActEnd::Refused { why, mend: "check the server's data folder".to_owned() }));
-            return;
-        }
-    };
+        .spawn()
+}
+
+/// Gives an order to a recorder and follows it; news go to `tell` in order.
+///
+/// Returns once the act has begun or could not; following goes on by itself.
+/// What a start leaves running is noted as its service's while we have not heard of its end.
+pub(crate) async fn give(
+    mut child: Child,
+    order: Value,
+    folder: PathBuf,
+    starts: Option<(Ours, Address)>,
+    tell: impl Fn(ActNews) + Send + 'static,
+) {
     let recorder_pid = child.id();
     if let (Some((ours, address)), Some(pid)) = (&starts, recorder_pid) {
         ours.add(pid, address);
-    }
-    if let Some(leaving) = leaving {
-        match leaving.leave(recorder_pid.unwrap_or_default()).await {
-            Ok(groups) => order["leave_to"] = json!(groups),
-            Err(why) => {
-                // It has no order yet, and ends without one.
-                drop(child.stdin.take());
-                if let (Some((ours, _)), Some(pid)) = (&starts, recorder_pid) {
-                    ours.remove(pid);
-                }
-                let mend = mend_of(&why).to_owned();
-                return tell(ActNews::Ended(ActEnd::Refused { why, mend }));
-            }
-        }
     }
     let mut stdin = child.stdin.take().expect("piped above");
     let written = stdin.write_all(order.to_string().as_bytes()).await;

@@ -16,7 +16,7 @@ use yantro_core::{
 };
 use zbus::{
     Connection, MatchRule, MessageStream, message,
-    zvariant::{OwnedObjectPath, OwnedValue},
+    zvariant::{OwnedObjectPath, OwnedValue, Value},
 };
 
 const BUS: &str = "org.freedesktop.systemd1";
@@ -105,6 +105,20 @@ impl Units {
             Ok::<_, zbus::Error>(Bus { connection, waiting })
         };
         self.bus.get_or_try_init(|| async { connect.await.map_err(|e| format!("the host's service manager cannot be asked: {e}")) }).await
+    }
+
+    /// Has the manager put a process into a scope of its own, which is gone once nothing is left in it.
+    pub async fn give_scope(&self, name: &str, pid: u32, says: &str) -> Result<(), String> {
+        let properties: Vec<(&str, Value<'_>)> =
+            vec![("PIDs", Value::from(vec![pid])), ("Description", Value::from(says)), ("CollectMode", Value::from("inactive-or-failed"))];
+        let beside: Vec<(&str, Vec<(&str, Value<'_>)>)> = Vec::new();
+        self.call::<OwnedObjectPath>(ROOT, MANAGER, "StartTransientUnit", &(name, "fail", properties, beside)).await.map(drop)
+    }
+
+    /// Says what a unit is for, until the manager forgets it.
+    pub async fn describe(&self, name: &str, says: &str) -> Result<(), String> {
+        let properties: Vec<(&str, Value<'_>)> = vec![("Description", Value::from(says))];
+        self.call::<()>(ROOT, MANAGER, "SetUnitProperties", &(name, true, properties)).await
     }
 
     async fn call<T>(

@@ -57,10 +57,14 @@ fn what_it_starts_outlives_its_unit() {
     assert_eq!(before.len(), 2);
     for pid in &before {
         let group = ok(&["cat", &format!("/proc/{pid}/cgroup")]);
-        assert!(group.lines().any(|l| l.contains("/yantro-run-1-") && l.ends_with(".scope")), "{group}");
+        assert!(group.lines().any(|l| l.contains("/yantro-act-") && l.ends_with(".scope")), "{group}");
     }
-    let scopes = ok(&["systemctl", "list-units", "--plain", "--no-legend", "yantro-run-*.scope"]);
-    assert!(scopes.contains("Started by Yantro: quay/app") && scopes.lines().count() == 2, "{scopes}");
+    let started = || {
+        let scopes = ok(&["systemctl", "list-units", "--plain", "--no-legend", "yantro-act-*.scope"]);
+        let of = |name: &str| scopes.lines().filter(|l| l.contains(&format!("Started by Yantro: quay/{name}"))).count();
+        ((of("app"), of("db")) == (1, 1)).then_some(())
+    };
+    wait_until("each start has a scope that says what it is", started);
 
     ok(&["systemctl", "restart", "yantro"]);
     wait_until("everything is known again", || {
@@ -78,7 +82,7 @@ fn what_it_starts_outlives_its_unit() {
     ok(&["/opt/ferry/yantro", "stop", "db", "--yes"]);
     assert!(stand_ins(&host).is_empty());
     wait_until("the scopes are gone", || {
-        let left = run(&["systemctl", "list-units", "--plain", "--no-legend", "yantro-run-*.scope"]);
+        let left = run(&["systemctl", "list-units", "--plain", "--no-legend", "yantro-act-*.scope"]);
         left.stdout.is_empty().then_some(())
     });
 }
