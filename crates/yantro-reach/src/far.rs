@@ -37,6 +37,7 @@ use yantro_core::{
 
 use crate::{
     climb::{Climb, Report},
+    hosts::Started,
     logs::{LogFollow, LogLine},
     look::RawLook,
     recorder::{ActNews, Recorded},
@@ -770,7 +771,7 @@ impl Far {
     }
 
     /// Why services' restarts are owed by what lies on disk; nothing where the host does not answer.
-    pub(crate) async fn owed_by_files(&self, services: Vec<(Arc<Service>, Timestamp, Option<u32>)>) -> Vec<Option<String>> {
+    pub(crate) async fn owed_by_files(&self, services: Vec<Started>) -> Vec<Option<String>> {
         let services = services.into_iter().map(|(s, at, pid)| (s, self.by_its_clock(at), pid)).collect();
         match self.once(Ask::OwedByFiles { services }).await {
             Ok(Ok(owed)) => owed,

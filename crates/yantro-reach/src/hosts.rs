@@ -56,6 +56,9 @@ pub struct Looked {
     pub known: Option<ActRecord>,
 }
 
+/// A service that was started, when, and its process where one is known.
+pub type Started = (Arc<Service>, Timestamp, Option<u32>);
+
 /// What a look came to: what was seen, or that its host does not answer.
 pub type Seen = Result<RawLook, OutOfReach>;
 
@@ -379,8 +382,8 @@ impl Hosts {
     }
 
     /// Why restarts are owed by what lies on disk, as far as hosts answer.
-    pub async fn owed_by_files(&self, services: Vec<(Arc<Service>, Timestamp, Option<u32>)>) -> Vec<(Arc<Service>, String)> {
-        let mut by_host: HashMap<HostName, Vec<(Arc<Service>, Timestamp, Option<u32>)>> = HashMap::new();
+    pub async fn owed_by_files(&self, services: Vec<Started>) -> Vec<(Arc<Service>, String)> {
+        let mut by_host: HashMap<HostName, Vec<Started>> = HashMap::new();
         for one in services.into_iter().filter(|(s, ..)| !s.runner.is_power() && !self.sim.plays(&s.address.host)) {
             by_host.entry(one.0.address.host.clone()).or_default().push(one);
         }

@@ -1,5 +1,7 @@
 //! Acts through the recorder: given once, followed to their end, found again (R21, R22, R26).
 
+use std::sync::Arc;
+
 use rstest::rstest;
 use yantro_core::{
     estate::Service,
@@ -10,7 +12,7 @@ use yantro_reach::{ActNews, Recorded};
 use crate::world::{World, ended, next, until};
 
 /// A service with commands of its own.
-fn commands(world: &World, start: &str, more: &str) -> Service {
+fn commands(world: &World, start: &str, more: &str) -> Arc<Service> {
     world.service(&format!(
         "run_by = \"commands\"\ncommands = {{ start = [\"/bin/sh\", \"-c\", '''{start}'''], stop = [\"/bin/true\"], state = [\"/bin/true\"]{more} }}\n"
     ))

@@ -43,7 +43,7 @@ impl World {
     }
 
     /// The only service of an estate with this body; `DIR` in it is the folder.
-    pub fn service(&self, body: &str) -> Service {
+    pub fn service(&self, body: &str) -> Arc<Service> {
         let text = format!(
             "[estate]\nname = \"Reach\"\nstands_for = \"test\"\n[host.quay]\nreach = \"here\"\naddress = \"127.0.0.1\"\n[service.gate]\nhost = \"quay\"\n{}",
             body.replace("DIR", &self.dir.path().display().to_string())
@@ -55,7 +55,7 @@ impl World {
     }
 
     /// A service that is run by `sh -c SCRIPT`.
-    pub fn script(&self, script: &str, more: &str) -> Service {
+    pub fn script(&self, script: &str, more: &str) -> Arc<Service> {
         self.service(&format!(
             "run_by = \"process\"\nprocess = {{ program = \"/bin/sh\", args = [\"-c\", '''{script}'''] }}\nladder = [{{ rung = \"process\" }}]\n{more}\n"
         ))
@@ -66,7 +66,7 @@ impl World {
         &self,
         identity: &str,
         kind: ActKind,
-        service: &Service,
+        service: &Arc<Service>,
         known: Option<&ActRecord>,
     ) -> Result<UnboundedReceiver<ActNews>, ActEnd> {
         let (teller, told) = unbounded_channel();
@@ -75,7 +75,7 @@ impl World {
     }
 
     /// Starts a service; the record of the start, and the news that follow.
-    pub async fn started(&self, identity: &str, service: &Service) -> (ActRecord, UnboundedReceiver<ActNews>) {
+    pub async fn started(&self, identity: &str, service: &Arc<Service>) -> (ActRecord, UnboundedReceiver<ActNews>) {
         let mut news = self.act(identity, ActKind::Start, service, None).await.expect("it can be started");
         match next(&mut news).await {
             ActNews::Begun(_, record) => (*record, news),
@@ -84,9 +84,9 @@ impl World {
     }
 
     /// Climbs in the background; its reports.
-    pub fn climb(&self, service: &Service, kind: StepKind, known: Option<ActRecord>, marks: BTreeMap<String, LogMark>) -> Climbing {
+    pub fn climb(&self, service: &Arc<Service>, kind: StepKind, known: Option<ActRecord>, marks: BTreeMap<String, LogMark>) -> Climbing {
         let (teller, reports) = unbounded_channel();
-        let (here, service) = (Arc::clone(&self.here), Arc::new(service.clone()));
+        let (here, service) = (Arc::clone(&self.here), Arc::clone(service));
         let task = tokio::spawn(async move {
             let climb = Climb { service, kind, from: 0, known, old: None, marks, since: Timestamp::from_ms(0) };
             here.climb(climb, move |report| drop(teller.send(report))).await;
@@ -94,7 +94,7 @@ impl World {
         Climbing { reports, task }
     }
 
-    pub fn marks(&self, service: &Service) -> BTreeMap<String, LogMark> {
+    pub fn marks(&self, service: &Arc<Service>) -> BTreeMap<String, LogMark> {
         mark_logs(&self.here.logs_of(service))
     }
 
