@@ -3,19 +3,20 @@ export class Paced {
   #wanted = false;
   #busy = false;
   #timer: ReturnType<typeof setTimeout> | null = null;
-  #tookMs = 0;
+  /** When the next may begin, by the page's clock. */
+  #free = 0;
 
-  /** `pauseMs` is the least that lies between a wish and its call. */
+  /** `pauseMs` is the least that lies between the end of a call and the next. */
   constructor(
     readonly call: () => Promise<unknown>,
     readonly pauseMs: number,
   ) {}
 
-  /** Wishes for a call: soon, or once the one under way is through. */
+  /** Wishes for a call: at once where none was made just now, else after the pause. */
   soon(): void {
     this.#wanted = true;
     if (this.#busy || this.#timer) return;
-    this.#timer = setTimeout(() => void this.#go(), Math.max(this.pauseMs, this.#tookMs));
+    this.#timer = setTimeout(() => void this.#go(), Math.max(0, this.#free - performance.now()));
   }
 
   /** Drops what was wished for. */
@@ -33,7 +34,8 @@ export class Paced {
     try {
       await this.call();
     } finally {
-      this.#tookMs = performance.now() - began;
+      const ended = performance.now();
+      this.#free = ended + Math.max(this.pauseMs, ended - began);
       this.#busy = false;
       if (this.#wanted) this.soon();
     }

@@ -29,7 +29,7 @@
   const plan = (wish: string): string => `/plan?wish=${wish}&of=${encodeURIComponent(address)}`;
 </script>
 
-<tr class="border-t border-line2 align-top [&>td]:px-2.5 [&>td]:py-1.5" data-host={host.name}>
+<tr class="{alone ? '' : 'border-t border-line2'} align-top [&>td]:px-2.5 [&>td]:py-1.5" data-host={host.name}>
   <td class="pl-3.5"><a class="font-mono font-semibold hover:underline" href="/hosts/{host.name}">{host.name}</a> <span class="text-ink3">{host.address}</span>{#if host.title}<span class="block truncate text-[14px] text-ink2" title={host.title}>{host.title}</span>{/if}</td>
   <td>
     <span class="flex items-center gap-2 whitespace-nowrap">

@@ -97,6 +97,7 @@ async fn pictures_of_the_demo() {
     browser.driver.screenshot(&folder().join("board.png")).await.unwrap();
     go(&format!("/runs/{run}")).await;
     browser.see("proving").await;
+    browser.see("9 in 10 by").await;
     browser.driver.screenshot(&folder().join("run-live.png")).await.unwrap();
     tokio::task::block_in_place(|| server.run_is(run, &["held"]));
     theme(&browser, "dark").await;
