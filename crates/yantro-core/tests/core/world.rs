@@ -9,7 +9,7 @@ use yantro_core::{
     name::{Address, ProcedureName},
     procedure::{self, Asked},
     run::{
-        ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Rooms, Run, RunId, StepEnd, StepState,
+        ActBegun, ActEnd, ActId, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Rooms, Run, RunId, StepEnd, StepState,
         input::Order, plan_divert,
     },
     sequence::{Part, Prefer, Request, StepId, StepKind, Usual, plan},
@@ -273,39 +273,15 @@ impl World {
                 let address = planned.address().unwrap().clone();
                 self.always(run, kind, &address);
                 self.act(kind, &address, planned.service().is_some_and(|on| on.comes_back));
-                let begun = ActBegun {
-                    command: vec![],
-                    dir: "/".into(),
-                    user: "x".into(),
-                    pid: None,
-                    started: None,
-                    marks: BTreeMap::new(),
-                    boot: None,
-                };
-                self.later(1, Input::ActBegun { step, act, begun });
-                if kind != ActKind::Start || self.is_started_by_a_command(&address) {
-                    self.later(2, Input::ActEnded { step, act, end: ActEnd::Sent });
-                }
+                self.begins(&address, step, act, kind);
             }
             Order::FindAct { step, act, kind } => {
                 if self.given.contains(&act.0) && matches!(kind, ActKind::Work | ActKind::Announce) {
                     let end = self.work_ends(run, step);
                     self.later(1, Input::ActEnded { step, act, end });
                 } else if self.given.contains(&act.0) {
-                    let begun = ActBegun {
-                        command: vec![],
-                        dir: "/".into(),
-                        user: "x".into(),
-                        pid: None,
-                        started: None,
-                        marks: BTreeMap::new(),
-                        boot: None,
-                    };
-                    self.later(1, Input::ActBegun { step, act, begun });
-                    let address = run.begun.sequence.step(step).address().unwrap();
-                    if kind != ActKind::Start || self.is_started_by_a_command(address) {
-                        self.later(2, Input::ActEnded { step, act, end: ActEnd::Sent });
-                    }
+                    let address = run.begun.sequence.step(step).address().unwrap().clone();
+                    self.begins(&address, step, act, kind);
                 } else {
                     self.carry_out(run, Order::Act { step, act, kind });
                 }
@@ -369,19 +345,21 @@ impl World {
         }
     }
 
-    /// A process goes on; the command of a service manager or a power controller ends.
-    fn is_started_by_a_command(&self, address: &Address) -> bool {
-        !matches!(self.estate.services[address].runner, ServiceRunner::Process(_))
+    /// An act on a service begins, and ends but for a process that goes on: the command of a service manager or a power
+    /// controller ends, too.
+    fn begins(&mut self, address: &Address, step: StepId, act: ActId, kind: ActKind) {
+        self.later(1, Input::ActBegun { step, act, begun: begun() });
+        if kind != ActKind::Start || !matches!(self.estate.services[address].runner, ServiceRunner::Process(_)) {
+            self.later(2, Input::ActEnded { step, act, end: ActEnd::Sent });
+        }
     }
 
-    fn work(&mut self, run: &Run, step: StepId, act: yantro_core::run::ActId) {
+    fn work(&mut self, run: &Run, step: StepId, act: ActId) {
         let planned = run.begun.sequence.step(step);
         let held = run.hold_no().is_some() && self.was_held;
         assert!(!held, "{} while held", planned.says());
         self.works.push(planned.says());
-        let begun =
-            ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, started: None, marks: BTreeMap::new(), boot: None };
-        self.later(1, Input::ActBegun { step, act, begun });
+        self.later(1, Input::ActBegun { step, act, begun: begun() });
         let end = self.work_ends(run, step);
         let slow = self.slow_work.contains(&planned.says());
         self.later(if slow { 30_000 } else { 2 }, Input::ActEnded { step, act, end });
@@ -486,6 +464,11 @@ impl World {
             ActKind::Clear | ActKind::Reload | ActKind::Evidence(_) | ActKind::Further | ActKind::Work | ActKind::Announce => {}
         }
     }
+}
+
+/// How an act begins here.
+fn begun() -> ActBegun {
+    ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, started: None, marks: BTreeMap::new(), boot: None }
 }
 
 /// What of a run is in its events.
