@@ -17,6 +17,8 @@ if [ ! -e etc/.lab ]; then
   echo @NAME@ > etc/hostname
   rm -f etc/systemd/system/multi-user.target.wants/* var/lib/systemd/catalog/database
   rm -rf var/log/journal run/log/journal
+  # Who acts on the machine below says nothing of this host.
+  rm -rf var/lib/yantro root/.local/state/yantro root/.local/state/yantro-shell
   for unit in systemd-udevd systemd-udev-trigger systemd-sysctl systemd-modules-load systemd-remount-fs systemd-binfmt systemd-networkd \
     systemd-resolved systemd-timesyncd avahi-daemon console-getty getty@tty1 ifupdown networking @MASK@; do
     ln -sf /dev/null etc/systemd/system/$unit.service

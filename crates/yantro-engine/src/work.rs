@@ -4,7 +4,7 @@ use std::{
     collections::{BTreeMap, BTreeSet},
     path::PathBuf,
     sync::{Arc, PoisonError},
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use tokio::sync::{mpsc::UnboundedReceiver, oneshot};
@@ -46,6 +46,8 @@ const RESERVE_BYTES: usize = 4 * 1024 * 1024;
 
 /// So many messages at most are taken in before what they came to is stored and carried out.
 const AT_ONCE: usize = 512;
+/// For so long at most deadlines wait for messages to be taken in.
+const TICK_ANYWAY: Duration = Duration::from_secs(10);
 /// A run with more steps in flight is a large one.
 const MANY_IN_FLIGHT: usize = 200;
 
@@ -75,6 +77,7 @@ pub(crate) struct Work {
 impl Work {
     pub(crate) async fn go(mut self, mut messages: UnboundedReceiver<Msg>) {
         self.settle().await;
+        let mut ticked = Instant::now();
         loop {
             let now = self.engine.hands.clock.now();
             let deadline = read(&self.engine.shared.runs).values().filter_map(Run::next_deadline).min();
@@ -92,8 +95,10 @@ impl Work {
                     self.take(msg);
                 }
             }
-            // Nothing is late whose outcome waits here to be taken in.
-            if messages.is_empty() {
+            // Nothing is late whose outcome waits here to be taken in. Time goes on all the same where more comes in than
+            // can be taken.
+            if messages.is_empty() || ticked.elapsed() >= TICK_ANYWAY {
+                ticked = Instant::now();
                 self.ticks();
             }
             self.settle().await;

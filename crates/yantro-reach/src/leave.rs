@@ -49,11 +49,13 @@ pub(crate) struct Spares {
     way: WayOut,
     units: Arc<Units>,
     ready: Mutex<Vec<Waiting>>,
+    /// Held by whoever puts more at hand: many starts at once do not each do so.
+    filling: tokio::sync::Mutex<()>,
 }
 
 impl Spares {
     pub fn new(program: &Path, units: Arc<Units>) -> Self {
-        Self { program: program.to_path_buf(), way: WayOut::find(), units, ready: Mutex::default() }
+        Self { program: program.to_path_buf(), way: WayOut::find(), units, ready: Mutex::default(), filling: tokio::sync::Mutex::default() }
     }
 
     fn ready(&self) -> MutexGuard<'_, Vec<Waiting>> {
@@ -87,12 +89,18 @@ impl Spares {
 
     /// Puts recorders at hand, and takes them away again once nobody needed them for a while.
     async fn fill(&self) {
-        while self.way.manager && self.ready().len() < AT_HAND {
+        // Elsewhere there is nothing to be waited for.
+        if !self.way.manager {
+            return;
+        }
+        let Ok(turn) = self.filling.try_lock() else { return };
+        while self.ready().len() < AT_HAND {
             match self.prepare().await {
                 Ok(spare) => self.ready().push(spare),
                 Err(why) => return tracing::debug!(%why, "no recorder is at hand for the next start"),
             }
         }
+        drop(turn);
         tokio::time::sleep(KEPT_FOR).await;
         self.ready().retain(|spare| spare.since.elapsed() < KEPT_FOR);
     }

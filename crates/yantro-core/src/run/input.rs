@@ -212,7 +212,7 @@ pub enum Input {
         /// What shows it.
         says: String,
     },
-    /// Time passed. Harmless whenever it comes.
+    /// Time passed: deadlines are judged now, and by nothing else. It comes once nothing else waits to be taken in.
     Tick,
     /// An operator decided.
     Decide(Decision),
