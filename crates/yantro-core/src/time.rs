@@ -58,6 +58,13 @@ pub(crate) fn local(zone: chrono_tz::Tz, reading: chrono::NaiveDateTime) -> Opti
     })
 }
 
+impl ops::Sub<Duration> for Timestamp {
+    type Output = Self;
+    fn sub(self, by: Duration) -> Self {
+        Self(self.0.saturating_sub(i64::try_from(by.as_millis()).unwrap_or(i64::MAX)))
+    }
+}
+
 impl ops::Add<Duration> for Timestamp {
     type Output = Timestamp;
     fn add(self, by: Duration) -> Timestamp {

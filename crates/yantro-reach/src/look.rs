@@ -70,7 +70,7 @@ impl Here {
     }
 
     /// A round that believes no table older than this moment: something was told just now.
-    pub(crate) fn round_from_now(&self) -> Round {
+    pub fn round_from_now(&self) -> Round {
         Round { since: Some(Instant::now()), ..self.round() }
     }
 }

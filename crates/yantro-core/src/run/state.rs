@@ -255,12 +255,27 @@ pub struct StepNow {
     /// When to look again before acting.
     #[serde(skip)]
     pub(super) look_again_at: Option<Timestamp>,
+    /// The look that was taken ahead, while the last that it waits for only had to stay steady. Not part of the fold.
+    #[serde(skip)]
+    pub(super) ahead: Option<LookAhead>,
+    /// When to look ahead for whoever waits on it. Not part of the fold.
+    #[serde(skip)]
+    pub(super) look_ahead_at: Option<Timestamp>,
     /// Since when it is looked at again and again before its act. Not part of the fold.
     #[serde(skip)]
     pub(super) look_since: Option<Timestamp>,
     /// The last answer on the rung it stands before. Not part of the fold.
     #[serde(skip)]
     pub(super) last_answer: Option<(u32, Answer)>,
+}
+
+/// A look before an act, asked for before the act could be given.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct LookAhead {
+    /// When it was asked for.
+    pub asked_at: Timestamp,
+    /// What it saw, once that is known.
+    pub seen: Option<BTreeMap<Address, SeenState>>,
 }
 
 impl StepNow {
@@ -413,6 +428,8 @@ impl Run {
                 tries: 0,
                 looking: false,
                 look_again_at: None,
+                ahead: None,
+                look_ahead_at: None,
                 look_since: None,
                 last_answer: None,
             });
@@ -627,6 +644,11 @@ impl Run {
         let of_service = || planned.address().and_then(|a| self.begun.services.get(a)).and_then(|s| s.if_it_fails.clone());
         own.or_else(of_service).or_else(|| self.begun.if_it_fails.clone()).unwrap_or_default()
     }
+    /// Steps whose last open wait this one is.
+    pub(super) fn waiting_on_it_alone(&self, step: StepId) -> Vec<StepId> {
+        let waiting = self.waiters[step.0 as usize - 1].iter().map(|(next, _)| *next);
+        waiting.filter(|next| self.step_now(*next).open_waits == 1 && self.step_now(*next).state == StepState::Waiting).collect()
+    }
     /// How many steps are being looked at before their act, and take up no room yet.
     fn looking(&self) -> usize {
         self.ready.iter().filter(|(_, s)| self.step_now(*s).looking).count()
@@ -701,7 +723,9 @@ impl Run {
                 StepState::Pausing { until, after_act: true } => Some(*until),
                 StepState::Pausing { until, after_act: false } if begins && !now.looking => Some(now.look_again_at.unwrap_or(*until)),
                 StepState::Acting { .. } => self.act_deadline(*s),
-                StepState::Proving { patience_ends, steady_until, .. } => Some(steady_until.unwrap_or(*patience_ends)),
+                StepState::Proving { patience_ends, steady_until, .. } => {
+                    Some(steady_until.map_or(*patience_ends, |until| now.look_ahead_at.map_or(until, |at| at.min(until))))
+                }
                 StepState::Asking { until, .. } => *until,
                 StepState::Pausing { .. }
                 | StepState::Waiting

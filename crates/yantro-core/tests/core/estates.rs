@@ -59,6 +59,7 @@ pub fn facts(estate: &Estate, but: &str) -> Facts {
     for part in but.split_whitespace() {
         let (name, state) = part.split_once('=').unwrap();
         let state = match state {
+            "proven" => SeenState::Proven,
             "down" => SeenState::Down,
             "ailing" => SeenState::Ailing,
             "rising" => SeenState::Rising,

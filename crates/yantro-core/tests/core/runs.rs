@@ -6,9 +6,12 @@ use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
     name::Address,
-    run::{ActEnd, ActKind, Begun, Decision, DecisionKind, Event, Input, Refusal, Rooms, Run, RunId, RunState, StepEnd, StepState},
+    run::{
+        ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Event, Input, Refusal, Rooms, Run, RunId, RunState, StepEnd, StepState,
+        input::{Order, Taken},
+    },
     sequence::{Prefer, Request, StepId, Wish},
-    state::SeenState,
+    state::{Answer, SeenState},
     time::Timestamp,
 };
 
@@ -173,14 +176,12 @@ struct Began {
 }
 
 fn began(relations: &str, chosen: &str) -> Began {
-    let (estate, graph) = estate(relations, "");
-    let plan = yantro_core::sequence::plan(
-        &estate,
-        &graph,
-        &facts(&estate, ""),
-        &Default::default(),
-        &Request::new(Wish::Restart, addresses(chosen)),
-    );
+    began_so(relations, "", "", &Request::new(Wish::Restart, addresses(chosen)))
+}
+
+fn began_so(relations: &str, more: &str, found: &str, request: &Request) -> Began {
+    let (estate, graph) = estate(relations, more);
+    let plan = yantro_core::sequence::plan(&estate, &graph, &facts(&estate, found), &Default::default(), request);
     let services = estate.services.clone();
     let begun = Begun { services, ..Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()) };
     let now = Timestamp::from_ms(1_000);
@@ -191,8 +192,11 @@ impl Began {
     fn found(&self) -> BTreeMap<Address, SeenState> {
         self.run.begun.services.keys().map(|a| (a.clone(), SeenState::Proven)).collect()
     }
-    fn given(&mut self, input: Input) {
-        self.run.take(input, self.now, &mut self.rooms).unwrap();
+    fn given(&mut self, input: Input) -> Taken {
+        self.run.take(input, self.now, &mut self.rooms).unwrap()
+    }
+    fn waits(&mut self, ms: u64) {
+        self.now = self.now + std::time::Duration::from_millis(ms);
     }
     fn first_looks(&mut self, unconfirmed: &[&str]) {
         self.given(Input::Locked);
@@ -239,6 +243,121 @@ fn of_two_decisions_on_one_hold_the_first_counts() {
     run.given(Input::Decide(decision(DecisionKind::Resume, hold)));
     let refused = run.refused(Input::Decide(Decision { who: "tove".into(), ..decision(DecisionKind::Resume, hold) }));
     assert_eq!(refused, Refusal::Stale { by: "maren decided: resume".into() });
+}
+
+/// A service with another on it, the first of which has climbed its ladder and only has to stay steady.
+fn steady(steady: &str, pause: &str) -> Began {
+    let more = format!(
+        "[service.db]\nlike = \"x\"\nsteady = \"{steady}\"\nladder = [{{ rung = \"port\", port = 9 }}]\nstart = {{ pause_after = \"{pause}\" }}\n\
+         [service.app]\nlike = \"x\"\nladder = [{{ rung = \"port\", port = 8 }}]\nrelies_on = [\"db\"]\n"
+    );
+    let request = Request::new(Wish::Start, addresses("db app"));
+    let mut run = began_so("zz", &more, "db=down app=down", &request);
+    run.given(Input::Locked);
+    let down = looked("db=down app=down");
+    run.given(Input::FirstLooked { seen: down, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    run.given(Input::FreshLooked { step: StepId(1), seen: looked("db=down") });
+    let act = run.run.step_now(StepId(1)).acts[0].act;
+    run.given(Input::ActBegun { step: StepId(1), act, begun: begun_now() });
+    run
+}
+
+fn begun_now() -> ActBegun {
+    ActBegun {
+        command: vec!["/bin/x".into()],
+        dir: "/".into(),
+        user: "x".into(),
+        pid: Some(7),
+        started: Some(7),
+        marks: BTreeMap::new(),
+        boot: None,
+    }
+}
+
+fn looked(text: &str) -> BTreeMap<Address, SeenState> {
+    let (estate, _) = estate("zz", "[service.db]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 9 }]\n");
+    facts(&estate, text).0.into_iter().filter(|(a, _)| text.contains(&format!("{}=", a.service))).collect()
+}
+
+/// The steps that looks are asked for, and those whose acts are given.
+fn looks_and_acts(taken: &Taken) -> (Vec<u32>, Vec<u32>) {
+    let looks = taken.orders.iter().filter_map(|o| if let Order::FreshLook { step, .. } = o { Some(step.0) } else { None });
+    let acts = taken.orders.iter().filter_map(|o| if let Order::Act { step, .. } = o { Some(step.0) } else { None });
+    (looks.collect(), acts.collect())
+}
+
+fn climbed(run: &mut Began) -> Taken {
+    run.given(Input::RungLooked { step: StepId(1), attempt: 1, rung: 1, answer: Answer::holds("so"), logs: vec![] })
+}
+
+/// Whoever waits for the last that only has to stay steady is looked at meanwhile: its act follows the proof at once, and
+/// both are stored together.
+#[rstest]
+#[case::short("60ms", 0, 60)]
+#[case::long("5s", 4_900, 100)]
+fn an_act_follows_the_proof_at_once(#[case] stays: &str, #[case] ahead_after: u64, #[case] then: u64) {
+    let mut run = steady(stays, "0s");
+    run.given(Input::RungLooked { step: StepId(1), attempt: 1, rung: 0, answer: Answer::holds("so"), logs: vec![] });
+    let mut taken = climbed(&mut run);
+    if ahead_after > 0 {
+        assert_eq!(looks_and_acts(&taken), (vec![], vec![]), "it is too early to look");
+        assert_eq!(run.run.next_deadline(), Some(run.now + std::time::Duration::from_millis(ahead_after)));
+        run.waits(ahead_after);
+        taken = run.given(Input::Tick);
+    }
+    assert_eq!(looks_and_acts(&taken), (vec![2], vec![]));
+    let taken = run.given(Input::FreshLooked { step: StepId(2), seen: looked("db=rising app=down") });
+    assert_eq!(looks_and_acts(&taken), (vec![], vec![]), "nothing is proven yet");
+    run.waits(then);
+    let taken = run.given(Input::Tick);
+    assert_eq!(looks_and_acts(&taken), (vec![], vec![2]));
+    let kinds: Vec<bool> = taken.events.iter().map(|e| matches!(e, Event::ActIntended { .. })).collect();
+    assert_eq!(kinds, [false, true], "{:?}", taken.events);
+}
+
+/// A look that was taken ahead is one just before the act, or another is taken.
+#[rstest]
+#[case::its_answer_comes_late("", 60, "db=rising app=down", vec![])]
+#[case::it_is_an_old_one("db=rising app=down", 400, "db=proven app=down", vec![2])]
+fn a_look_ahead_counts_only_just_before_the_act(#[case] soon: &str, #[case] after: u64, #[case] late: &str, #[case] again: Vec<u32>) {
+    let mut run = steady("60ms", "0s");
+    run.given(Input::RungLooked { step: StepId(1), attempt: 1, rung: 0, answer: Answer::holds("so"), logs: vec![] });
+    climbed(&mut run);
+    if !soon.is_empty() {
+        run.given(Input::FreshLooked { step: StepId(2), seen: looked(soon) });
+    }
+    run.waits(after);
+    assert_eq!(looks_and_acts(&run.given(Input::Tick)), (again, vec![]));
+    let taken = run.given(Input::FreshLooked { step: StepId(2), seen: looked(late) });
+    assert_eq!(looks_and_acts(&taken).1, [2]);
+}
+
+/// Where it still pauses before the act, a look ahead would be an old one.
+#[test]
+fn nobody_looks_ahead_over_a_pause() {
+    let mut run = steady("60ms", "1s");
+    run.given(Input::RungLooked { step: StepId(1), attempt: 1, rung: 0, answer: Answer::holds("so"), logs: vec![] });
+    let taken = climbed(&mut run);
+    assert!(taken.events.iter().any(|e| matches!(e, Event::SteadyBegan { .. })));
+    assert_eq!(looks_and_acts(&taken), (vec![], vec![]));
+}
+
+/// What was lost after the look ahead has to be looked at again, and the act waits for it.
+#[test]
+fn what_is_lost_after_the_look_ahead_is_looked_at_again() {
+    let mut run = steady("60ms", "0s");
+    run.given(Input::RungLooked { step: StepId(1), attempt: 1, rung: 0, answer: Answer::holds("so"), logs: vec![] });
+    climbed(&mut run);
+    run.given(Input::FreshLooked { step: StepId(2), seen: looked("db=rising app=down") });
+    run.given(Input::Decide(decision(DecisionKind::Hold, None)));
+    run.waits(60);
+    assert_eq!(looks_and_acts(&run.given(Input::Tick)), (vec![], vec![]), "held, nothing begins");
+    run.given(Input::Seen { address: at("db"), state: SeenState::Ailing, says: "its port is gone".into() });
+    let hold = run.run.hold_no();
+    let taken = run.given(Input::Decide(decision(DecisionKind::Resume, hold)));
+    assert_eq!(looks_and_acts(&taken), (vec![2], vec![]));
+    let taken = run.given(Input::FreshLooked { step: StepId(2), seen: looked("db=ailing app=down") });
+    assert_eq!(looks_and_acts(&taken), (vec![], vec![]));
 }
 
 /// A generated case: relations among up to seven services, how they are found, what is wrong.
@@ -312,8 +431,9 @@ fn built(case: &Case) -> (World, Request, Operator) {
             3 => "impact = \"brief\"",
             _ => "",
         };
+        let steady = ["0s", "50ms", "300ms", "2s"][(case.faults[i] + case.kinds[i]) as usize % 4];
         more += &format!(
-            "[service.s{i}]\nlike = \"x\"\n{kind}\nladder = [{{ rung = \"port\", port = {} }}]\nrelies_on = [{}]\nif_it_fails = \"{rule}\"\nstart = {{ attempts = {} }}\nstop = {{ force = \"{force}\", patience = \"9s\" }}\n",
+            "[service.s{i}]\nlike = \"x\"\n{kind}\nsteady = \"{steady}\"\nladder = [{{ rung = \"port\", port = {} }}]\nrelies_on = [{}]\nif_it_fails = \"{rule}\"\nstart = {{ attempts = {} }}\nstop = {{ force = \"{force}\", patience = \"9s\" }}\n",
             100 + i,
             list.join(", "),
             1 + i % 2,

@@ -59,6 +59,8 @@ pub struct World {
     pub kill_at: BTreeSet<usize>,
     given: BTreeSet<u32>,
     rungs: BTreeMap<u32, usize>,
+    /// When each step was looked at last for its act.
+    looked: BTreeMap<u32, Timestamp>,
     /// Whether the run was held before the input being worked through.
     was_held: bool,
     /// Which of the allowed orders is taken.
@@ -99,6 +101,7 @@ impl World {
             kill_at: BTreeSet::new(),
             given: BTreeSet::new(),
             rungs: BTreeMap::new(),
+            looked: BTreeMap::new(),
             was_held: false,
             prefer: Prefer::Soonest,
             held_at_most: None,
@@ -193,8 +196,19 @@ impl World {
         let taken = run.take(input, self.now, &mut rooms).unwrap_or_else(|e| panic!("refused: {e}"));
         self.events.extend(taken.events.into_iter().map(|e| (self.now, e)));
         for order in taken.orders {
+            self.is_looked_at(run, &order);
             self.carry_out(run, order);
         }
+    }
+
+    /// Each service is looked at once more just before its act (R8), be it while the last that it waits for only had to
+    /// stay steady.
+    fn is_looked_at(&self, run: &Run, order: &Order) {
+        let Order::Act { step, kind: ActKind::Start | ActKind::Stop | ActKind::Reload | ActKind::Further, .. } = order else { return };
+        let says = run.begun.sequence.step(*step).says();
+        let at = self.looked.get(&step.0).unwrap_or_else(|| panic!("{says}: nobody looked"));
+        let ago = self.now.since(*at);
+        assert!(ago <= std::time::Duration::from_millis(250), "{says}: looked at {ago:?} before its act");
     }
 
     /// The server ends: what was under way in it is lost, what was begun outside goes on.
@@ -258,6 +272,7 @@ impl World {
             }
             Order::FreshLook { step, addresses } => {
                 let seen = self.seen(addresses);
+                self.looked.insert(step.0, self.now);
                 self.later(0, Input::FreshLooked { step, seen });
             }
             Order::FinalLook => {

@@ -10,7 +10,7 @@ use crate::world::{World, pages};
 /// The last answer of a look at a service that is watched only, with one rung.
 async fn look(world: &World, rung: &str) -> Answer {
     let service = world.service(&format!("run_by = \"process\"\nhands_off = \"only watched\"\nladder = [{rung}]\n"));
-    let raw = world.here.look(&service, None, &world.here.round()).await;
+    let raw = world.here.look(&service, None, &world.here.round_from_now()).await;
     raw.rungs.last().expect("it was looked at").clone()
 }
 
@@ -139,7 +139,7 @@ async fn a_port_that_a_stranger_holds(#[case] process: &str, #[case] more: &str,
     let stranger = TcpListener::bind("127.0.0.1:0").unwrap();
     let port = stranger.local_addr().unwrap().port();
     let service = world.service(&format!("run_by = \"process\"\n{process}\nladder = [{{ rung = \"port\", port = {port}{more} }}]\n"));
-    let raw = world.here.look(&service, None, &world.here.round()).await;
+    let raw = world.here.look(&service, None, &world.here.round_from_now()).await;
     let answer = raw.rungs.last().unwrap();
     assert_eq!(answer.verdict, verdict, "{}", answer.says);
     assert!(answer.says.contains(says) && answer.says.contains(&format!("process {}", std::process::id())), "{}", answer.says);
@@ -167,7 +167,7 @@ async fn state_commands_say_whether_it_runs(#[case] script: &str, #[case] runs: 
     let service = world.service(&format!(
         "run_by = \"commands\"\ncommands = {{ start = [\"/bin/true\"], stop = [\"/bin/true\"], state = [\"/bin/sh\", \"-c\", \"{script}\"], state_down = [3] }}\n"
     ));
-    let raw = world.here.look(&service, None, &world.here.round()).await;
+    let raw = world.here.look(&service, None, &world.here.round_from_now()).await;
     assert_eq!(raw.runs, runs, "{:?}", raw.rungs);
 }
 
@@ -179,9 +179,9 @@ async fn rungs_above_one_that_does_not_hold_are_not_looked_at() {
     let service = world.service(
         "run_by = \"process\"\nhands_off = \"only watched\"\nladder = [{ rung = \"file\", path = \"DIR/first\" }, { rung = \"command\", command = [\"/bin/touch\", \"DIR/touched\"] }]\n",
     );
-    world.here.look(&service, None, &world.here.round()).await;
+    world.here.look(&service, None, &world.here.round_from_now()).await;
     assert!(!world.path("touched").exists());
     world.append("first", "");
-    let raw = world.here.look(&service, None, &world.here.round()).await;
+    let raw = world.here.look(&service, None, &world.here.round_from_now()).await;
     assert!(world.path("touched").exists() && raw.rungs.len() == 2);
 }

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use super::Turn;
+use super::{Turn, begin::LOOK_AHEAD};
 use crate::{
     estate::ServiceRunner,
     run::{event::*, input::*, state::StepState},
@@ -209,7 +209,13 @@ impl Turn<'_> {
         if clearing || kind == StepKind::Stop || steady.is_zero() {
             self.proven(step, clearing);
         } else {
-            self.happened(Event::SteadyBegan { step, until: self.now + steady });
+            let until = self.now + steady;
+            self.happened(Event::SteadyBegan { step, until });
+            if steady > LOOK_AHEAD {
+                self.run.step_mut(step).look_ahead_at = Some(until - LOOK_AHEAD);
+            } else {
+                self.look_ahead(step);
+            }
         }
     }
 

@@ -9,14 +9,20 @@ use crate::{
     run::{
         event::*,
         input::*,
-        state::{StepNow, StepState},
+        state::{LookAhead, StepNow, StepState},
     },
     sequence::{Part, Step, StepId, StepKind, Task},
     state::SeenState,
+    time::Timestamp,
 };
 
 /// How soon to look again before an act that cannot be given yet.
 const LOOK_AGAIN: Duration = Duration::from_millis(250);
+
+/// What has proven and only has to stay so for no longer than this is as good as proven to whoever may look ahead.
+pub(super) const LOOK_AHEAD: Duration = Duration::from_millis(100);
+/// A look that was asked for longer ago is not one just before an act.
+const JUST_BEFORE: Duration = Duration::from_millis(250);
 
 impl Turn<'_> {
     /// Begins every step that may begin, the longest tail first.
@@ -87,6 +93,16 @@ impl Turn<'_> {
             StepKind::Start | StepKind::Stop | StepKind::Reload | StepKind::Act => {}
             _ => return self.begin_task(step),
         }
+        if self.takes_look_ahead(step) {
+            return;
+        }
+        let now = self.run.step_mut(step);
+        now.looking = true;
+        now.look_again_at = None;
+        self.ask_fresh(step);
+    }
+
+    fn ask_fresh(&mut self, step: StepId) {
         let mut addresses = vec![self.address(step)];
         let begun = &self.run.begun;
         let service = self.run.service(step);
@@ -104,13 +120,71 @@ impl Turn<'_> {
         }
         addresses.sort();
         addresses.dedup();
-        let now = self.run.step_mut(step);
-        now.looking = true;
-        now.look_again_at = None;
         self.order(Order::FreshLook { step, addresses });
     }
 
-    pub(super) fn fresh_looked(&mut self, step: StepId, seen: BTreeMap<Address, SeenState>) {
+    /// Looks for those that only wait for this one, which only has to stay steady: their acts then follow its proof at
+    /// once, and are stored with it.
+    pub(super) fn look_ahead(&mut self, step: StepId) {
+        self.run.step_mut(step).look_ahead_at = None;
+        if !matches!(self.run.step_now(step).state, StepState::Proving { steady_until: Some(_), clearing: false, .. }) || self.is_held() {
+            return;
+        }
+        for next in self.run.waiting_on_it_alone(step) {
+            let acts = matches!(self.kind(next), StepKind::Start | StepKind::Stop | StepKind::Reload | StepKind::Act);
+            let is_asked = self.run.step_now(next).ahead.as_ref().is_some_and(|a| a.seen.is_none());
+            // Where it would still pause, the look would be an old one.
+            if acts && !is_asked && self.pause_after(step).is_zero() && self.pause_before(next).is_zero() {
+                self.run.step_mut(next).ahead = Some(LookAhead { asked_at: self.now, seen: None });
+                self.ask_fresh(next);
+            }
+        }
+    }
+
+    /// Takes the look that was taken ahead for the one just before the act, where it still is: none is then asked for.
+    fn takes_look_ahead(&mut self, step: StepId) -> bool {
+        let now = self.run.step_mut(step);
+        let Some(ahead) = now.ahead.take() else { return false };
+        now.look_again_at = None;
+        let Some(seen) = ahead.seen else {
+            // Its answer is on the way.
+            now.ahead = Some(ahead);
+            now.looking = true;
+            return true;
+        };
+        // What was lost since has to be looked at.
+        if self.now.since(ahead.asked_at) > JUST_BEFORE || seen.keys().any(|a| self.run.lost.contains_key(a)) {
+            return false;
+        }
+        self.run.step_mut(step).looking = true;
+        let seen = self.with_proofs_since(seen, ahead.asked_at);
+        self.fresh_looked(step, seen);
+        true
+    }
+
+    /// A look beside what was proven since it was asked for: what was climbing then has come up.
+    fn with_proofs_since(&self, mut seen: BTreeMap<Address, SeenState>, asked_at: Timestamp) -> BTreeMap<Address, SeenState> {
+        for (address, state) in seen.iter_mut().filter(|(_, s)| **s == SeenState::Rising) {
+            let proven = |s: &Step, n: &StepNow| {
+                s.kind() != StepKind::Stop && n.state == StepState::Ended(StepEnd::Done) && n.ended_at.is_some_and(|at| at >= asked_at)
+            };
+            if self.run.steps_on(address).any(|(s, n)| proven(s, n)) {
+                *state = SeenState::Proven;
+            }
+        }
+        seen
+    }
+
+    pub(super) fn fresh_looked(&mut self, step: StepId, mut seen: BTreeMap<Address, SeenState>) {
+        let now = self.run.step_mut(step);
+        if let Some(ahead) = now.ahead.take() {
+            if !now.looking {
+                // What it waits for is not proven yet.
+                now.ahead = Some(LookAhead { seen: Some(seen), ..ahead });
+                return;
+            }
+            seen = self.with_proofs_since(seen, ahead.asked_at);
+        }
         let now = self.run.step_mut(step);
         if !std::mem::take(&mut now.looking) || now.state.has_ended() || now.state.awaits_decision() {
             return;

@@ -416,6 +416,9 @@ impl Turn<'_> {
         }
         let due: Vec<StepId> = self.run.in_flight.iter().copied().collect();
         for step in due {
+            if self.run.step_now(step).look_ahead_at.is_some_and(|at| at <= self.now) {
+                self.look_ahead(step);
+            }
             // Of thousands in flight few are due: what cannot be is not copied.
             let may_be = match &self.run.step_now(step).state {
                 StepState::Pausing { until, .. } => *until <= self.now,
