@@ -6,6 +6,7 @@ use std::{
     time::Duration,
 };
 
+use futures::FutureExt;
 use tokio::{sync::mpsc::UnboundedSender, task::AbortHandle};
 use yantro_core::{
     board::{Look, Watched},
@@ -238,7 +239,8 @@ impl Hands {
     /// `host` is the network address of the service's host, which must be this server's to act on.
     pub fn act(&self, given: Given, service: Arc<Service>, host: String) {
         let hands = self.clone();
-        tokio::spawn(async move {
+        let is_far = self.hosts.is_far(&service.address.host);
+        let act = async move {
             let Given { run, step, act, kind, .. } = given;
             let address = service.address.clone();
             // A stop, a reload and a force work on what was started; a start and work on what the run says.
@@ -252,7 +254,12 @@ impl Hands {
             if let Err(end) = hands.hosts.act(spec, started, &host, &*hands.identity, teller).await {
                 hands.tell(run, Input::ActEnded { step, act, end });
             }
-        });
+        };
+        let mut act = Box::pin(act);
+        // To another host it is under way at once: no other thread has to wake up for it first.
+        if !is_far || (&mut act).now_or_never().is_none() {
+            tokio::spawn(act);
+        }
     }
 
     fn teller(&self, given: Given, address: Address) -> impl Fn(ActNews) + Send + Sync + use<> {

@@ -1,57 +1,41 @@
-//! The store's own thread: commits are durable when they are answered.
+//! The store as the loop writes to it: commits are durable when they are answered.
 
-use std::{path::Path, sync::mpsc, thread};
+use std::{
+    path::Path,
+    sync::{Mutex, MutexGuard, PoisonError},
+};
 
-use tokio::sync::oneshot;
+use tokio::runtime::{Handle, RuntimeFlavor};
 use yantro_store::{Batch, StoreError, Writer};
 
-type Answer = (Batch, Result<Vec<i64>, StoreError>);
-
-/// Hands batches to the thread that writes.
+/// The one that writes. Only the loop commits, so nobody waits for a turn.
 pub(crate) struct Storage {
-    jobs: mpsc::Sender<Job>,
-}
-
-enum Job {
-    Commit(Box<Batch>, oneshot::Sender<Answer>),
-    Limit(Option<u32>),
+    writer: Mutex<Writer>,
 }
 
 impl Storage {
     pub fn open(path: &Path) -> Result<Self, StoreError> {
-        let mut writer = Writer::open(path)?;
-        let (jobs, inbox) = mpsc::channel::<Job>();
-        thread::Builder::new()
-            .name("store".to_owned())
-            .spawn(move || {
-                for job in inbox {
-                    match job {
-                        Job::Commit(batch, answer) => {
-                            let outcome = writer.commit(&batch);
-                            // The engine is gone only when the server ends.
-                            let _ = answer.send((*batch, outcome));
-                        }
-                        Job::Limit(pages) => {
-                            if let Err(error) = writer.limit_pages(pages) {
-                                tracing::warn!(%error, "the limit could not be set");
-                            }
-                        }
-                    }
-                }
-            })
-            .expect("a thread can be made when the server starts");
-        Ok(Self { jobs })
+        Ok(Self { writer: Mutex::new(Writer::open(path)?) })
     }
 
-    /// Commits a batch; it comes back, so that it can be tried again.
-    pub async fn commit(&self, batch: Batch) -> Answer {
-        let (answer, answered) = oneshot::channel();
-        self.jobs.send(Job::Commit(Box::new(batch), answer)).expect("the store's thread lives as long as its sender");
-        answered.await.expect("the store's thread answers every job")
+    fn writer(&self) -> MutexGuard<'_, Writer> {
+        self.writer.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Commits a batch, where the loop is: to have another thread do it takes longer than to do it.
+    pub fn commit(&self, batch: &Batch) -> Result<Vec<i64>, StoreError> {
+        let commit = || self.writer().commit(batch);
+        match Handle::current().runtime_flavor() {
+            // What else waits for this thread is taken on by another meanwhile.
+            RuntimeFlavor::MultiThread => tokio::task::block_in_place(commit),
+            _ => commit(),
+        }
     }
 
     /// See [`Writer::limit_pages`].
     pub fn limit_pages(&self, more: Option<u32>) {
-        self.jobs.send(Job::Limit(more)).expect("the store's thread lives as long as its sender");
+        if let Err(error) = self.writer().limit_pages(more) {
+            tracing::warn!(%error, "the limit could not be set");
+        }
     }
 }

@@ -470,8 +470,7 @@ impl Work {
         while !self.batch.is_empty() || !self.orders.is_empty() || !self.replies.is_empty() {
             if !self.batch.is_empty() {
                 let batch = std::mem::take(&mut self.batch);
-                let (batch, outcome) = self.engine.storage.commit(batch).await;
-                match outcome {
+                match self.engine.storage.commit(&batch) {
                     Ok(ids) => {
                         self.stored(&batch, &ids);
                     }
@@ -485,7 +484,10 @@ impl Work {
             for reply in std::mem::take(&mut self.replies) {
                 reply();
             }
-            for (run, order) in std::mem::take(&mut self.orders) {
+            let mut orders = std::mem::take(&mut self.orders);
+            // What somebody waits for comes before what only tidies up.
+            orders.sort_by_key(|(_, order)| !matches!(order, Order::Act { .. }));
+            for (run, order) in orders {
                 self.carry_out(run, order);
             }
         }

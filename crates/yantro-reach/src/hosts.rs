@@ -293,6 +293,11 @@ impl Hosts {
         self.here.act(spec, tell).await
     }
 
+    /// Whether it is another machine, reached over a connection.
+    pub fn is_far(&self, host: &HostName) -> bool {
+        !self.sim.plays(host) && self.far(host).is_some()
+    }
+
     /// What is written down of an act on a host. Waits for a host that does not answer.
     pub async fn recorded(&self, host: &HostName, identity: &str) -> Recorded {
         if self.sim.plays(host) {

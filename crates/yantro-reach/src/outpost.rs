@@ -2,6 +2,7 @@
 
 use std::{
     collections::HashMap,
+    io::{BufRead, Write},
     path::{Path, PathBuf},
     process::ExitCode,
     sync::{Arc, Mutex, PoisonError},
@@ -11,7 +12,7 @@ use futures::{StreamExt, stream};
 use serde::Serialize;
 use serde_json::{Value, json};
 use tokio::{
-    io::{AsyncBufReadExt, AsyncWriteExt, BufReader},
+    runtime::Handle,
     sync::mpsc::{UnboundedSender, unbounded_channel},
     task::AbortHandle,
 };
@@ -48,7 +49,7 @@ pub fn main(mut args: impl Iterator<Item = String>) -> ExitCode {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
     match runtime {
         Ok(runtime) => {
-            runtime.block_on(serve());
+            serve(runtime.handle());
             // What still looks is not waited for; acts have recorders of their own.
             runtime.shutdown_background();
             ExitCode::SUCCESS
@@ -60,27 +61,28 @@ pub fn main(mut args: impl Iterator<Item = String>) -> ExitCode {
     }
 }
 
-/// Serves standard input until it ends.
-async fn serve() {
+/// Serves standard input until it ends. What comes in is read, understood and, where it is an act, claimed by one thread of
+/// its own, so that no other has to wake up before an act has arrived; what goes out is written by another.
+fn serve(runtime: &Handle) {
     let (out, mut lines_out) = unbounded_channel::<Said>();
-    let writer = tokio::spawn(async move {
-        let mut stdout = tokio::io::stdout();
-        while let Some(said) = lines_out.recv().await {
+    std::thread::spawn(move || {
+        let mut stdout = std::io::stdout().lock();
+        while let Some(said) = lines_out.blocking_recv() {
             let mut text = said.line();
             // What waits besides goes along: one write, one packet.
             while let Ok(more) = lines_out.try_recv() {
                 text.push_str(&more.line());
             }
-            if stdout.write_all(text.as_bytes()).await.is_err() || stdout.flush().await.is_err() {
+            if stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush()).is_err() {
                 return;
             }
         }
     });
     let _ = out.send(Said::Ready(PROTOCOL));
-    let mut lines = BufReader::new(tokio::io::stdin()).lines();
     let asked: Arc<Mutex<HashMap<u64, AbortHandle>>> = Arc::default();
     let mut here: Option<Arc<Here>> = None;
-    while let Ok(Some(line)) = lines.next_line().await {
+    for line in std::io::stdin().lock().lines() {
+        let Ok(line) = line else { break };
         let (id, ask) = match Told::read(&line) {
             Ok(Told::Ask(id, ask)) => (id, *ask),
             Ok(Told::Leave(of)) => {
@@ -95,6 +97,7 @@ async fn serve() {
             }
         };
         if let Ask::Hello { server, sudo } = &ask {
+            let _within = runtime.enter();
             let answer = begin(server, *sudo).map(|(at, hello)| {
                 here = Some(at);
                 json!(hello)
@@ -118,7 +121,7 @@ async fn serve() {
             continue;
         }
         let (out, done) = (out.clone(), Arc::clone(&asked));
-        let task = tokio::spawn(async move {
+        let task = runtime.spawn(async move {
             let tell = Tell { of: id, out: out.clone() };
             let answer = answer(&here, ask, tell).await;
             done.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
@@ -129,8 +132,6 @@ async fn serve() {
             asked.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
         }
     }
-    drop(out);
-    writer.abort();
 }
 
 /// The host's wall clock. `YANTRO_OUTPOST_CLOCK`, in seconds, makes one that is off: the clock of a namespace cannot be
