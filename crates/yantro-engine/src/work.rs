@@ -472,6 +472,14 @@ impl Work {
                 let batch = std::mem::take(&mut self.batch);
                 match self.engine.storage.commit(&batch) {
                     Ok(ids) => {
+                        if let Some(last) = ids.last() {
+                            self.engine.hands.identity.came_to(*last);
+                        }
+                        // Acts come first of all that follows.
+                        let (acts, others) =
+                            std::mem::take(&mut self.orders).into_iter().partition(|(_, o)| matches!(o, Order::Act { .. }));
+                        self.orders = others;
+                        self.carry_all_out(acts);
                         self.stored(&batch, &ids);
                     }
                     Err(error) => {
@@ -484,20 +492,19 @@ impl Work {
             for reply in std::mem::take(&mut self.replies) {
                 reply();
             }
-            let mut orders = std::mem::take(&mut self.orders);
-            // What somebody waits for comes before what only tidies up.
-            orders.sort_by_key(|(_, order)| !matches!(order, Order::Act { .. }));
-            for (run, order) in orders {
-                self.carry_out(run, order);
-            }
+            let orders = std::mem::take(&mut self.orders);
+            self.carry_all_out(orders);
         }
         self.forget_ended();
     }
 
-    pub(crate) fn stored(&mut self, batch: &Batch, ids: &[i64]) {
-        if let Some(last) = ids.last() {
-            self.engine.hands.identity.came_to(*last);
+    fn carry_all_out(&mut self, orders: Vec<(RunId, Order)>) {
+        for (run, order) in orders {
+            self.carry_out(run, order);
         }
+    }
+
+    pub(crate) fn stored(&mut self, batch: &Batch, ids: &[i64]) {
         for ((run, stamped), id) in batch.events.iter().zip(ids) {
             let body = serde_json::json!({ "run": run, "no": stamped.no, "at": stamped.at, "event": brief(&stamped.event) });
             self.engine.shared.publisher.tell(Published::new(Topic::Run, Some(*id), &body));

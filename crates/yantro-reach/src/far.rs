@@ -40,6 +40,7 @@ use crate::{
     hosts::Started,
     logs::{LogFollow, LogLine},
     look::RawLook,
+    outbox::Outbox,
     recorder::{ActNews, Recorded},
     shell::{self, Incoming, Outgoing},
     wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
@@ -159,7 +160,7 @@ pub struct Far {
 
 /// A connection that stands.
 struct Conn {
-    out: UnboundedSender<Told>,
+    out: Outbox,
     asked: Mutex<Option<HashMap<u64, UnboundedSender<Heard>>>>,
     next: AtomicU64,
     heard_at: Mutex<Instant>,
@@ -186,10 +187,9 @@ impl Conn {
     fn ask(self: &Arc<Self>, ask: Ask) -> Asked {
         let id = self.next.fetch_add(1, Ordering::Relaxed);
         let (tell, heard) = unbounded_channel();
-        if let Some(asked) = self.asked.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
-            asked.insert(id, tell);
-            // The writer is gone only when the connection is.
-            let _ = self.out.send(Told::Ask(id, Box::new(ask)));
+        let stands = self.asked.lock().unwrap_or_else(PoisonError::into_inner).as_mut().map(|asked| asked.insert(id, tell)).is_some();
+        if stands {
+            self.out.say(&Told::Ask(id, Box::new(ask)).line());
         }
         Asked { conn: Arc::clone(self), id, heard, answered: false }
     }
@@ -241,7 +241,7 @@ impl Drop for Asked {
             if let Some(asked) = self.conn.asked.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
                 asked.remove(&self.id);
             }
-            let _ = self.conn.out.send(Told::Leave(self.id));
+            self.conn.out.say(&Told::Leave(self.id).line());
         }
     }
 }
@@ -362,10 +362,9 @@ impl Far {
 
     /// Serves a connection until it is lost, and says why it was.
     async fn serve(&self, opened: Opened, changed: &UnboundedSender<HostName>) -> Trouble {
-        let Opened { mut child, mut stdin, mut lines, stderr, hello } = opened;
-        let (out, mut to_send) = unbounded_channel::<Told>();
+        let Opened { mut child, stdin, mut lines, stderr, hello } = opened;
         let conn = Arc::new(Conn {
-            out,
+            out: Outbox::new(stdin),
             asked: Mutex::new(Some(HashMap::new())),
             // 0 was the hello.
             next: AtomicU64::new(1),
@@ -387,15 +386,7 @@ impl Far {
         self.conn.send_replace(Some(Arc::clone(&conn)));
         let _ = changed.send(self.host.clone());
         let writing = async {
-            while let Some(told) = to_send.recv().await {
-                let mut text = told.line();
-                while let Ok(more) = to_send.try_recv() {
-                    text.push_str(&more.line());
-                }
-                if stdin.write_all(text.as_bytes()).await.is_err() || stdin.flush().await.is_err() {
-                    break;
-                }
-            }
+            let _ = conn.out.serve().await;
             // What is read says why.
             std::future::pending::<()>().await;
         };

@@ -19,6 +19,8 @@ mod logs;
 mod look;
 #[cfg(feature = "outpost")]
 mod machines;
+#[cfg(feature = "outpost")]
+mod outbox;
 pub mod outpost;
 #[cfg(feature = "outpost")]
 pub mod power;

@@ -3,7 +3,7 @@
 //! Every request may be followed by any number of `tell` notifications about it, and by one answer at its end.
 //! A request is broken off by the notification `leave`.
 
-use std::{collections::BTreeMap, sync::Arc};
+use std::{borrow::Cow, collections::BTreeMap, sync::Arc};
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -237,27 +237,47 @@ pub(crate) enum Told {
 impl Told {
     #[cfg(any(feature = "outpost", test))]
     pub fn line(&self) -> String {
-        let message = match self {
+        #[derive(Serialize)]
+        struct Request<'a> {
+            jsonrpc: &'a str,
+            id: u64,
+            #[serde(flatten)]
+            ask: &'a Ask,
+        }
+        let mut line = match self {
             Told::Ask(id, ask) => {
-                let mut message = serde_json::to_value(ask).unwrap_or_default();
-                message["jsonrpc"] = json!("2.0");
-                message["id"] = json!(id);
-                message
+                serde_json::to_string(&Request { jsonrpc: "2.0", id: *id, ask }).expect("our own types have text keys only")
             }
-            Told::Leave(of) => json!({ "jsonrpc": "2.0", "method": "leave", "params": { "of": of } }),
+            Told::Leave(of) => json!({ "jsonrpc": "2.0", "method": "leave", "params": { "of": of } }).to_string(),
         };
-        format!("{message}\n")
+        line.push('\n');
+        line
     }
 
     /// An error says what is wrong with the line, and to which request it belongs where that can be said.
     pub fn read(line: &str) -> Result<Self, (Option<u64>, String)> {
-        let message: Value = serde_json::from_str(line).map_err(|e| (None, format!("no JSON: {e}")))?;
-        let id = message["id"].as_u64();
-        if message["method"] == "leave" {
-            return message["params"]["of"].as_u64().map(Told::Leave).ok_or((None, "leave what?".to_owned()));
+        #[derive(Deserialize)]
+        struct Head<'a> {
+            id: Option<u64>,
+            #[serde(borrow)]
+            method: Option<Cow<'a, str>>,
         }
-        let id = id.ok_or((None, "a request has an id".to_owned()))?;
-        let ask = serde_json::from_value(message).map_err(|e| (Some(id), format!("not understood: {e}")))?;
+        #[derive(Deserialize)]
+        struct Leave {
+            params: Left,
+        }
+        #[derive(Deserialize)]
+        struct Left {
+            of: u64,
+        }
+        let head: Head<'_> = serde_json::from_str(line).map_err(|e| (None, format!("no JSON: {e}")))?;
+        if head.method.as_deref() == Some("leave") {
+            let leave: Leave = serde_json::from_str(line).map_err(|e| (None, format!("leave what? {e}")))?;
+            return Ok(Told::Leave(leave.params.of));
+        }
+        let id = head.id.ok_or((None, "a request has an id".to_owned()))?;
+        // Read where it stands: no tree of values is made of it first.
+        let ask = serde_json::from_str(line).map_err(|e| (Some(id), format!("not understood: {e}")))?;
         Ok(Told::Ask(id, Box::new(ask)))
     }
 }
