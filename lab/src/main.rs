@@ -4,6 +4,7 @@
 use std::{
     path::PathBuf,
     process::{Command, ExitCode},
+    sync::atomic::{AtomicI32, Ordering},
     time::Duration,
 };
 
@@ -45,17 +46,24 @@ fn main() -> ExitCode {
         return ExitCode::FAILURE;
     }
     println!("\nexport YANTRO_DATA={}\nThen, in another terminal:  yantro board  ·  yantro restart bookings-db\n", data.display());
-    ignore_interrupts();
+    outlive(serving.id());
     let _ = serving.wait();
     println!("taking the hosts down …");
     drop(ferry);
     ExitCode::SUCCESS
 }
 
-/// The server ends on Ctrl-C; we outlive it to take the hosts down.
-fn ignore_interrupts() {
+static SERVER: AtomicI32 = AtomicI32::new(0);
+
+/// The server ends on Ctrl-C, which it gets as we do, and when we are asked to end; we outlive it to take the hosts down.
+fn outlive(server: u32) {
+    extern "C" fn pass_on(signal: libc::c_int) {
+        // Safety: kill may be called from here, and the server is our child until it is waited for.
+        unsafe { libc::kill(SERVER.load(Ordering::Relaxed), signal) };
+    }
+    SERVER.store(server as i32, Ordering::Relaxed);
     unsafe {
         libc::signal(libc::SIGINT, libc::SIG_IGN);
-        libc::signal(libc::SIGTERM, libc::SIG_IGN);
+        libc::signal(libc::SIGTERM, pass_on as *const () as libc::sighandler_t);
     }
 }

@@ -97,9 +97,9 @@
 {#if !host}
   <Note title="No such host"><p>The estate has no host called {name}. <a class="text-accent underline" href="/hosts">All hosts</a></p></Note>
 {:else}
-  <table class="sheet mt-3 w-full table-fixed border-collapse" aria-label="The host itself">
-    <colgroup><col class="w-[216px] max-lg:w-[34%]" /><col class="w-[118px]" /><col /><col class="w-[124px]" /><col class="w-[424px] max-lg:w-[190px]" /></colgroup>
-    <tbody><HostLine {host} itself={here?.itself} services={here?.services ?? []} alone /></tbody>
+  <table class="sheet mt-3 w-full table-fixed border-collapse max-md:block" aria-label="The host itself">
+    <colgroup class="max-md:hidden"><col class="w-[216px] max-lg:w-[34%]" /><col class="w-[118px]" /><col /><col class="w-[124px]" /><col class="w-[424px] max-lg:w-[190px]" /></colgroup>
+    <tbody class="max-md:block"><HostLine {host} itself={here?.itself} services={here?.services ?? []} alone /></tbody>
   </table>
   {#if adopted}<p class="mt-3 border border-line bg-proven-soft px-3 py-2" role="status">{adopted} <a class="text-accent underline" href="/?find={encodeURIComponent(`${name}/`)}">See it on the board</a></p>{/if}
   {#if refused}

@@ -43,13 +43,13 @@
 {:else if shown.length === 0}
   <p class="sheet p-4 text-ink2">No host is called that.</p>
 {:else}
-  <table class="sheet w-full table-fixed border-collapse">
-    <thead>
+  <table class="sheet w-full table-fixed border-collapse max-md:block">
+    <thead class="max-md:hidden">
       <tr class="text-left text-[13.5px] text-ink3 [&>th]:px-2.5 [&>th]:py-1 [&>th]:font-medium">
         <th class="w-[216px] max-lg:w-[34%]">Host</th><th class="w-[118px]">State</th><th class="max-md:hidden">How it is reached</th><th class="w-[124px] max-lg:hidden">What runs there</th><th class="w-[424px] max-lg:w-[190px]"><span class="sr-only">What can be done</span></th>
       </tr>
     </thead>
-    <tbody>
+    <tbody class="max-md:block">
       {#each shown.slice(0, MOST) as host (host.name)}
         <HostLine {host} itself={all?.get(host.name)?.itself} services={all?.get(host.name)?.services ?? []} />
       {/each}

@@ -38,5 +38,5 @@
     <span class="text-ink2 max-md:hidden" title="in touch with the server">{clock(live.serverNow)}</span>
   {/if}
   <button class="btn btn-small text-ink2" onclick={() => theme.next()} aria-label="Light or dark: {theme.choice}">{theme.choice === 'system' ? 'Auto' : theme.choice === 'dark' ? 'Dark' : 'Light'}</button>
-  <button class="btn btn-small text-ink2" onclick={onpalette}>Go to… <kbd class="ml-1 rounded border border-line px-1 font-mono text-[13px] text-ink3">Ctrl K</kbd></button>
+  <button class="btn btn-small text-ink2" onclick={onpalette}>Go to… <kbd class="ml-1 rounded max-md:hidden border border-line px-1 font-mono text-[13px] text-ink3">Ctrl K</kbd></button>
 </header>

@@ -6,6 +6,7 @@ use std::{
     path::{Path, PathBuf},
     process::ExitCode,
     sync::{Arc, Mutex, PoisonError},
+    time::{Duration, Instant},
 };
 
 use futures::{StreamExt, stream};
@@ -28,10 +29,13 @@ use crate::{
     wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
 };
 
+/// A server that says nothing for so long is gone, though the connection may not know it: it says each second that it is
+/// there, and gives a connection up as lost much sooner.
+const SILENT_FOR: Duration = Duration::from_secs(60);
 /// Looks taken side by side.
 const SIDE_BY_SIDE: usize = 16;
 /// Acts that ended so long ago are forgotten: whoever gave them has fetched their outcome.
-const KEPT_FOR: std::time::Duration = std::time::Duration::from_secs(30 * 24 * 3600);
+const KEPT_FOR: Duration = Duration::from_secs(30 * 24 * 3600);
 
 /// The program. `--protocol` prints the version of what it speaks; without arguments it serves its channel.
 pub fn main(mut args: impl Iterator<Item = String>) -> ExitCode {
@@ -81,8 +85,11 @@ fn serve(runtime: &Handle) {
     let _ = out.send(Said::Ready(PROTOCOL));
     let asked: Arc<Mutex<HashMap<u64, AbortHandle>>> = Arc::default();
     let mut here: Option<Arc<Here>> = None;
+    let heard = Arc::new(Mutex::new(Instant::now()));
+    end_in_silence(runtime, Arc::clone(&heard));
     for line in std::io::stdin().lock().lines() {
         let Ok(line) = line else { break };
+        *heard.lock().unwrap_or_else(PoisonError::into_inner) = Instant::now();
         let (id, ask) = match Told::read(&line) {
             Ok(Told::Ask(id, ask)) => (id, *ask),
             Ok(Told::Leave(of)) => {
@@ -132,6 +139,21 @@ fn serve(runtime: &Handle) {
             asked.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
         }
     }
+}
+
+/// Ends the outpost once nothing was heard for too long: a link that was cut leaves it a channel that nobody closes.
+/// `YANTRO_OUTPOST_SILENCE`, in milliseconds, makes it less patient, for trying that.
+fn end_in_silence(runtime: &Handle, heard: Arc<Mutex<Instant>>) {
+    let silence = std::env::var("YANTRO_OUTPOST_SILENCE").ok().and_then(|s| s.parse().ok()).map_or(SILENT_FOR, Duration::from_millis);
+    runtime.spawn(async move {
+        loop {
+            let silent = heard.lock().unwrap_or_else(PoisonError::into_inner).elapsed();
+            let Some(left) = silence.checked_sub(silent).filter(|l| !l.is_zero()) else { break };
+            tokio::time::sleep(left).await;
+        }
+        // Acts have recorders of their own: nothing else is lost.
+        std::process::exit(0);
+    });
 }
 
 /// The host's wall clock. `YANTRO_OUTPOST_CLOCK`, in seconds, makes one that is off: the clock of a namespace cannot be
