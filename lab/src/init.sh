@@ -17,6 +17,8 @@ if [ ! -e etc/.lab ]; then
   echo @NAME@ > etc/hostname
   rm -f etc/systemd/system/multi-user.target.wants/* var/lib/systemd/catalog/database
   rm -rf var/log/journal run/log/journal
+  # Nor are the shell files of the machine's own account this host's: they would be read at each login.
+  rm -f root/.bashrc root/.profile root/.bash_profile root/.bash_login root/.zshenv
   # Who acts on the machine below says nothing of this host.
   rm -rf var/lib/yantro root/.local/state/yantro root/.local/state/yantro-shell
   for unit in systemd-udevd systemd-udev-trigger systemd-sysctl systemd-modules-load systemd-remount-fs systemd-binfmt systemd-networkd \
