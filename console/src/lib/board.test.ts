@@ -1,8 +1,8 @@
 import { describe, expect, it } from 'vitest';
 
 import type { BoardRow, BoardView } from './api';
-import { renewed, seenAt } from './board';
-import { endsOf, rowsInView } from './windowed';
+import { isFound, renewed, seenAt } from './board';
+import { windowOf } from './windowed';
 
 const row = (address: string, state: string, as_of = '2026-11-25T02:00:00Z'): BoardRow => ({ address, seen: { state, as_of } }) as unknown as BoardRow;
 const board = (services: BoardRow[], whole: boolean, version: number): BoardView => ({ services, hosts: [], whole, version }) as unknown as BoardView;
@@ -35,22 +35,48 @@ describe('the board, told by what is new', () => {
   });
 });
 
-describe('long lists', () => {
-  const ends = endsOf(Array.from({ length: 10_000 }, (_, i) => (i % 6 === 0 ? 31 : 32)));
+describe('what is found on the board', () => {
+  const gate = { ...row('quay-0001/gate', 'proven'), title: 'The Gate of Pier 2' } as BoardRow;
 
   it.each([
-    [0, [0, 40]],
-    [32_000, [989, 1042]],
-    [1e9, [9986, 10_000]],
-  ])('scrolled to %i draw what is in view', (top, [from, to]) => {
-    const [first, last] = rowsInView(ends, { top, height: 800 });
-    expect(first).toBeGreaterThanOrEqual(Math.min(from!, 9986) - 20);
-    expect(last - first).toBeLessThan(60);
-    expect(ends[first] ?? 0).toBeLessThanOrEqual(Math.max(top, ends[0]!) + 1);
-    expect(last).toBeLessThanOrEqual(to! + 20);
+    ['quay-0001/ga', true],
+    ['gate of pier', true],
+    ['pier 3', false],
+    ['/gate the', false],
+  ])('by %j: %s', (wanted, found) => {
+    expect(isFound(gate, wanted)).toBe(found);
+    expect(isFound(gate, wanted)).toBe(found);
+  });
+});
+
+describe('long lists', () => {
+  const [HEAD, ROW, VIEW] = [31, 32, 800];
+  const sections = Array.from({ length: 2000 }, (_, i) => i % 7);
+  const whole = windowOf(sections, HEAD, ROW, null);
+  const total = sections.reduce((sum, n) => sum + HEAD + n * ROW, 0);
+  const height = (lines: [number, number | null][]): number => lines.reduce((sum, [, i]) => sum + (i === null ? HEAD : ROW), 0);
+
+  it('are drawn whole where nothing says what is in view', () => {
+    expect(whole.lines).toHaveLength(sections.reduce((sum, n) => sum + 1 + n, 0));
+    expect([whole.above, whole.below, height(whole.lines)]).toEqual([0, 0, total]);
   });
 
-  it('of no rows draw none', () => {
-    expect(rowsInView(endsOf([]), { top: 100, height: 800 })).toEqual([0, 0]);
+  it.each([0, 1, 30, 31, 32, 63, 5_000, 77_777, 150_000, total - VIEW, total - 1])('scrolled to %i draw what is in view and little more', (top) => {
+    const { lines, above, below } = windowOf(sections, HEAD, ROW, { top, height: VIEW });
+    expect(above + height(lines) + below).toBe(total);
+    expect(above).toBeLessThanOrEqual(top);
+    expect(above + height(lines)).toBeGreaterThanOrEqual(Math.min(top + VIEW, total));
+    expect(height(lines)).toBeLessThan(VIEW + 32 * ROW);
+    // They are the same lines as in the whole list, at the same height.
+    const first = whole.lines.findIndex(([s, i]) => s === lines[0]![0] && i === lines[0]![1]);
+    expect(whole.lines.slice(first, first + lines.length)).toEqual(lines);
+    expect(height(whole.lines.slice(0, first))).toBe(above);
+  });
+
+  it.each([
+    [[], 0, 0],
+    [[3], 5_000, 127],
+  ])('of %j scrolled past their end draw nothing', (rows, top, above) => {
+    expect(windowOf(rows, HEAD, ROW, { top, height: VIEW })).toEqual({ lines: [], above, below: 0 });
   });
 });

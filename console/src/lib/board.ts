@@ -23,3 +23,13 @@ export function seenAt(row: BoardRow, lookedAt: number): number {
   const at = Date.parse(row.seen.as_of);
   return row.seen.state === 'unknown' || row.seen.state === 'out-of-reach' ? at : Math.max(at, lookedAt);
 }
+
+/** Titles as they are searched in, made once for each row that is told. */
+const searched = new WeakMap<BoardRow, string>();
+
+/** Whether a service is meant by what was typed, in small letters. */
+export function isFound(row: BoardRow, wanted: string): boolean {
+  let text = searched.get(row);
+  if (text === undefined) searched.set(row, (text = `${row.address}\n${row.title.toLowerCase()}`));
+  return text.includes(wanted);
+}

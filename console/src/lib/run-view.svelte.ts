@@ -36,7 +36,8 @@ export class RunWatch {
     };
   }
 
-  get shown(): number | null {
+  /** Worked out once for each time that the run is told. */
+  readonly shown = $derived.by((): number | null => {
     const steps = this.run?.steps ?? [];
     if (this.chosen !== null) return this.chosen;
     const failed = steps.find((s) => awaits(s.now));
@@ -44,7 +45,7 @@ export class RunWatch {
     let newest = steps[0];
     for (const step of steps) if (step.now.began_at && step.now.began_at >= (newest?.now.began_at ?? '')) newest = step;
     return newest?.planned.id ?? null;
-  }
+  });
 
   async load(): Promise<void> {
     try {

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest';
 
 import type { RunView, StepView } from './api';
-import { Layout, forecast, score } from './score';
+import { Layout, Spans, forecast, score } from './score';
 
 const t = (s: number): string => new Date(Date.UTC(2026, 0, 1, 2, 38, s)).toISOString();
 const at = (s: number): number => Date.UTC(2026, 0, 1, 2, 38, s);
@@ -24,6 +24,35 @@ function run(steps: StepView[], ended_at: string | null = null): RunView {
 
 const act = (from: number, over: { failed?: [string, string] | null; ticks?: number[] }): StepView['now']['acts'][number] =>
   ({ act: 1, kind: 'start', attempt: 1, intended_at: t(from), begun: null, end: null, logs: [], failed: over.failed ?? null, rungs: (over.ticks ?? []).map((s, i) => ({ rung: i, at: t(s), climbed: true, says: '' })) }) as StepView['now']['acts'][number];
+
+describe('when steps go', () => {
+  const spans = new Spans([step(1, 'a/x', [], {}), step(4, 'a/y', [], {})]);
+  spans.set(1, 10, 20);
+  spans.set(4, 30, 90);
+
+  it.each([
+    [1, { from: 10, to: 20 }],
+    [4, { from: 30, to: 90 }],
+    [2, undefined],
+    [77, undefined],
+  ])('of step %i', (id, is) => {
+    expect(spans.get(id)).toEqual(is);
+  });
+
+  it.each([
+    [[], 5, 5],
+    [[1], 5, 20],
+    [[1, 4], 5, 90],
+    [[2, 99], 5, 5],
+    [[1], 50, 50],
+  ])('after steps %j, from %i on: %i', (waits, began, after) => {
+    expect(spans.afterAll(waits.map((s) => ({ step: s })), began)).toBe(after);
+  });
+
+  it('and when the last is over', () => {
+    expect([spans.latest(0), spans.latest(200)]).toEqual([90, 200]);
+  });
+});
 
 describe('the score', () => {
   it('puts what has not begun after what it waits for', () => {
@@ -62,6 +91,26 @@ describe('the score', () => {
     const drawn = score(many, at(1), [10, 20]);
     expect(drawn.lanes).toHaveLength(300);
     expect(drawn.lanes.flatMap((l, i) => (l.shapes.length ? [i] : []))).toEqual([10, 11, 12, 13, 14, 15, 16, 17, 18, 19]);
+  });
+
+  it.each([
+    ['in view', 3, 15],
+    ['out of view', 250, 260],
+  ])('knows of a failure %s', (_, from, to) => {
+    const steps = Array.from({ length: 300 }, (_, i) => step(i + 1, `a/s${String(i).padStart(3, '0')}`, [], {}));
+    expect(score(run(steps), at(1), [from, to]).failed).toBe(false);
+    steps[7] = step(8, 'a/s007', [], { state: 'failed', reason: 'its port is held', began_at: t(0) } as never);
+    const drawn = score(run(steps), at(1), [from, to]);
+    expect(drawn.failed).toBe(true);
+    expect(drawn.lanes[7]?.failed?.says ?? null).toBe(from < 8 ? 'its port is held' : null);
+  });
+
+  it('keeps the lanes that nobody sees as they are', () => {
+    const layout = new Layout();
+    const many = run(Array.from({ length: 300 }, (_, i) => step(i + 1, `a/s${String(i).padStart(3, '0')}`, [], {})));
+    const [once, again] = [score(many, at(1), [0, 10], layout), score(many, at(2), [0, 10], layout)];
+    expect(again.lanes[200]).toBe(once.lanes[200]);
+    expect(again.lanes[5]).not.toBe(once.lanes[5]);
   });
 
   it('gives work a lane of its own above the services', () => {

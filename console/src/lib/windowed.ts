@@ -27,24 +27,32 @@ export function inView(node: Element, tell: (view: View) => void): { destroy: ()
   };
 }
 
-/** Where each row ends, from the heights of all. */
-export function endsOf(heights: number[]): Float64Array {
-  const ends = new Float64Array(heights.length);
-  let at = 0;
-  for (const [i, height] of heights.entries()) ends[i] = at += height;
-  return ends;
+/** The part of a list of sections that is drawn, and how high what is left out above and below it is. */
+export interface Window {
+  /** Section, and row in it; `null` for a section's head. */
+  lines: [number, number | null][];
+  above: number;
+  below: number;
 }
 
-/** The rows in view, from the first to the one after the last, with some more on either side. */
-export function rowsInView(ends: Float64Array, view: View, more = 14): [number, number] {
-  const firstPast = (y: number): number => {
-    let [low, high] = [0, ends.length];
-    while (low < high) {
-      const middle = (low + high) >> 1;
-      if (ends[middle]! <= y) low = middle + 1;
-      else high = middle;
-    }
-    return low;
-  };
-  return [Math.max(0, firstPast(view.top) - more), Math.min(ends.length, firstPast(view.top + view.height) + 1 + more)];
+/** The lines in view of a list of sections, each a head and so many rows. Without a view it is drawn whole. */
+export function windowOf(rows: number[], head: number, row: number, view: View | null, more = 14): Window {
+  const lines: [number, number | null][] = [];
+  const from = view ? view.top - more * row : -Infinity;
+  const to = view ? view.top + view.height + more * row : Infinity;
+  let [above, at] = [0, 0];
+  for (const [section, n] of rows.entries()) {
+    const end = at + head + n * row;
+    if (end > from && at < to) {
+      if (at + head > from) lines.push([section, null]);
+      else above += head;
+      const first = Math.min(n, Math.max(0, Math.floor((from - at - head) / row)));
+      const last = Math.min(n, Math.max(first, Math.ceil((to - at - head) / row)));
+      above += first * row;
+      for (let i = first; i < last; i++) lines.push([section, i]);
+    } else if (end <= from) above = end;
+    at = end;
+  }
+  const shown = lines.reduce((sum, [, i]) => sum + (i === null ? head : row), 0);
+  return { lines, above, below: Math.max(0, at - above - shown) };
 }

@@ -2,6 +2,7 @@
 <script lang="ts">
   import type { BoardRow } from '../lib/api';
   import { api } from '../lib/api';
+  import { isFound } from '../lib/board';
   import { live } from '../lib/live.svelte';
   import { router } from '../lib/router.svelte';
   import { rowHue } from '../lib/states';
@@ -20,7 +21,7 @@
       (r) =>
         (show !== 'differs' || r.differs) &&
         (show !== 'owed' || r.restart_owed) &&
-        (!wanted || r.address.includes(wanted) || r.title.toLowerCase().includes(wanted)),
+        (!wanted || isFound(r, wanted)),
     ),
   );
 

@@ -3,6 +3,7 @@
   import { api, type RunForecast } from '../lib/api';
   import { Paced } from '../lib/paced';
   import { live } from '../lib/live.svelte';
+  import { Layout } from '../lib/score';
   import { RunWatch } from '../lib/run-view.svelte';
   import { runHue, word } from '../lib/states';
   import { clock, ms, roughly } from '../lib/time';
@@ -20,6 +21,7 @@
 
   const run = $derived(watch.run);
   let asTable = $state(false);
+  const layout = new Layout();
   const shown = $derived(run?.steps[(watch.shown ?? 0) - 1] ?? null);
   const asking = $derived(run?.steps.filter((s) => s.now.state === 'asking' && s.now.answer) ?? []);
   const wanting = $derived(run?.preflight.filter((p) => p.answer.verdict !== 'holds') ?? []);
@@ -99,7 +101,7 @@
       {#if asTable}
         <StepTable {run} shown={watch.shown} onchoose={(step) => (watch.chosen = step)} />
       {:else}
-        <Score {run} lastMoment={forecast?.last_moment && !run.ended_at ? ms(forecast.last_moment) : null} now={live.serverNow} shown={watch.shown} onchoose={(step) => (watch.chosen = step)} />
+        <Score {run} {layout} lastMoment={forecast?.last_moment && !run.ended_at ? ms(forecast.last_moment) : null} now={live.serverNow} shown={watch.shown} onchoose={(step) => (watch.chosen = step)} />
       {/if}
     </div>
     {#if shown}

@@ -2,7 +2,7 @@
 <script lang="ts">
   import type { BoardRow } from '../lib/api';
   import { live } from '../lib/live.svelte';
-  import { LONG, endsOf, inView, rowsInView, type View } from '../lib/windowed';
+  import { LONG, inView, windowOf, type View } from '../lib/windowed';
   import BoardLine from './BoardLine.svelte';
 
   interface Section {
@@ -16,26 +16,28 @@
   const HEAD = 31;
   const ROW = 32;
   let view = $state.raw<View>({ top: 0, height: 800 });
-  const lines = $derived(sections.flatMap((section): { key: string; section: Section; row: BoardRow | null }[] => [
-    { key: section.key, section, row: null },
-    ...section.rows.map((row) => ({ key: `${section.key} ${row.address}`, section, row })),
-  ]));
-  const long = $derived(lines.length > LONG);
-  const ends = $derived(endsOf(long ? lines.map((l) => (l.row ? ROW : HEAD)) : []));
-  const drawn = $derived(long ? rowsInView(ends, view) : ([0, lines.length] as const));
-  const above = $derived(long ? (ends[drawn[0] - 1] ?? 0) : 0);
-  const below = $derived(long ? (ends.at(-1) ?? 0) - (ends[drawn[1] - 1] ?? 0) : 0);
+  /** A section is a block: of ten thousand rows only those that are drawn are made a line of. */
+  const count = $derived(sections.reduce((n, s) => n + 1 + s.rows.length, 0));
+  const long = $derived(count > LONG);
+  const window = $derived(windowOf(sections.map((s) => s.rows.length), HEAD, ROW, long ? view : null));
+  const lines = $derived(
+    window.lines.map(([at, i]): { key: string; section: Section; row: BoardRow | null } => {
+      const section = sections[at]!;
+      const row = i === null ? null : section.rows[i]!;
+      return { key: row ? `${section.key} ${row.address}` : section.key, section, row };
+    }),
+  );
 </script>
 
-<table class="sheet w-full table-fixed border-collapse" aria-rowcount={long ? lines.length + 1 : undefined}>
+<table class="sheet w-full table-fixed border-collapse" aria-rowcount={long ? count + 1 : undefined}>
   <thead>
     <tr class="text-left text-[13.5px] text-ink3 [&>th]:px-2.5 [&>th]:py-1 [&>th]:font-medium">
       <th class="w-[402px] max-lg:w-[44%] max-md:w-auto">Service</th><th class="w-[132px] max-md:w-[112px]">State</th><th class="max-md:w-0 max-md:p-0! max-md:text-[0px]">What shows it</th><th class="w-[56px] max-md:w-[52px]">Seen</th><th class="w-[230px] max-lg:w-[160px] max-md:w-[100px]"><span class="sr-only">What can be done</span></th>
     </tr>
   </thead>
   <tbody use:inView={(v) => (view = v)}>
-    {#if above > 0}<tr style="height: {above}px" aria-hidden="true"><td colspan="5"></td></tr>{/if}
-    {#each lines.slice(drawn[0], drawn[1]) as line (line.key)}
+    {#if window.above > 0}<tr style="height: {window.above}px" aria-hidden="true"><td colspan="5"></td></tr>{/if}
+    {#each lines as line (line.key)}
       {#if line.row}
         <BoardLine row={line.row} asOf={live.serverNow} lookedAt={live.lookedAt} />
       {:else}
@@ -44,6 +46,6 @@
         </tr>
       {/if}
     {/each}
-    {#if below > 0}<tr style="height: {below}px" aria-hidden="true"><td colspan="5"></td></tr>{/if}
+    {#if window.below > 0}<tr style="height: {window.below}px" aria-hidden="true"><td colspan="5"></td></tr>{/if}
   </tbody>
 </table>

@@ -3,11 +3,11 @@
   import { scaleTime } from 'd3-scale';
 
   import type { RunView } from '../lib/api';
-  import { BETWEEN, Layout, score, type Shape } from '../lib/score';
+  import { BETWEEN, score, type Layout, type Shape } from '../lib/score';
   import { clock, ms } from '../lib/time';
   import { LONG, inView, type View } from '../lib/windowed';
 
-  let { run, now, shown, onchoose, lastMoment = null }: { run: RunView; now: number; shown: number | null; lastMoment?: number | null; onchoose: (step: number) => void } = $props();
+  let { run, now, shown, onchoose, layout, lastMoment = null }: { run: RunView; now: number; shown: number | null; /** Kept by whoever shows it, so that it is made once. */ layout: Layout; lastMoment?: number | null; onchoose: (step: number) => void } = $props();
 
   const LANE = 25;
   const HEAD = 23;
@@ -26,11 +26,11 @@
   // No more lanes than this are before the view, and as many are in it.
   const within = $derived<[number, number]>(long ? [Math.max(0, Math.floor((view.top - TOP) / (LANE + HEAD)) - 20), Math.ceil((view.top + view.height) / LANE) + 20] : [0, Infinity]);
   const told = $derived(run.steps.length > 4000 ? Math.floor(now / 5000) * 5000 : now);
-  const layout = new Layout();
   const drawn = $derived(score(run, told, within, layout));
   /** Room for the names: what is no service's is told in words. */
-  const NAMES = $derived(drawn.lanes.some((l) => l.host === BETWEEN) ? 236 : 172);
-  const x = $derived(scaleTime().domain([drawn.from, drawn.to + (drawn.lanes.some((l) => l.failed) ? (drawn.to - drawn.from) * 0.25 : 0)]).range([NAMES, Math.max(NAMES + 100, width - 8)]));
+  // What is between the services stands first.
+  const NAMES = $derived(drawn.lanes[0]?.host === BETWEEN ? 236 : 172);
+  const x = $derived(scaleTime().domain([drawn.from, drawn.to + (drawn.failed ? (drawn.to - drawn.from) * 0.25 : 0)]).range([NAMES, Math.max(NAMES + 100, width - 8)]));
   /** The window's end, where it comes into view. */
   const wall = $derived(run.window && x(ms(run.window.ends_at)) < width - 4 ? ms(run.window.ends_at) : null);
   const ticks = $derived(x.ticks(Math.max(2, Math.floor((width - NAMES) / 130))));

@@ -224,6 +224,11 @@ fn fill_log(path: &Path) -> std::io::Result<()> {
     let mut log = path.as_os_str().to_owned();
     log.push("-wal");
     let mut file = std::fs::File::options().append(true).open(log)?;
+    let disk = nix::sys::statvfs::fstatvfs(&file)?;
+    // The last of a disk that is almost full is not for this.
+    if disk.blocks_available().saturating_mul(disk.fragment_size()) < 4 * LENGTH {
+        return Ok(());
+    }
     let missing = LENGTH.saturating_sub(file.metadata()?.len());
     file.write_all(&vec![0; missing as usize])?;
     file.sync_all()

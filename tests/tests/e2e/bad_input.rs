@@ -151,7 +151,7 @@ fn with_the_disk_full_the_run_holds_and_goes_on_when_there_is_room() {
     let small = server.folder().join("small");
     std::fs::create_dir(&small).unwrap();
     server.kill();
-    let mounted = std::process::Command::new("mount").args(["-t", "tmpfs", "-o", "size=24m", "tmpfs"]).arg(&small).status();
+    let mounted = std::process::Command::new("mount").args(["-t", "tmpfs", "-o", "size=16m", "tmpfs"]).arg(&small).status();
     if !mounted.is_ok_and(|s| s.success()) {
         eprintln!("nothing can be mounted here (it takes root): this test is left out");
         return;

@@ -1,0 +1,6 @@
+//! The engine as a server has it, over hosts that are played: nothing real is started.
+
+mod editions;
+mod runs;
+mod told;
+mod world;

@@ -1,0 +1,123 @@
+//! An engine in a folder of its own, with a small estate that is played six hundred times as fast.
+
+use std::time::{Duration, Instant};
+
+use tempfile::TempDir;
+use yantro_core::{
+    name::Address,
+    run::{Decision, DecisionKind, RunId, RunState},
+    sequence::Wish,
+    state::SeenState,
+};
+use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest, Options, RunView};
+
+/// Two quays: a database, what takes bookings on it, and boards beside them.
+pub const ESTATE: &str = r#"
+[estate]
+name = "Brannock Sound, played"
+stands_for = "test"
+[simulation]
+speed = 600
+seed = 11
+[host.quay-1]
+reach = "simulated"
+[host.quay-2]
+reach = "simulated"
+[like.played]
+run_by = "simulated"
+start = { usually = "60s", patience = "10s" }
+stop = { usually = "30s", patience = "10s" }
+[service.fares-db]
+like = "played"
+host = "quay-1"
+[service.bookings]
+like = "played"
+host = "quay-2"
+relies_on = ["fares-db"]
+[service.boards]
+like = "played"
+host = "quay-2"
+[service.drill]
+like = "played"
+host = "quay-2"
+simulated = { fails = 1.0 }
+expected = "down"
+[procedure.dawn]
+title = "Dawn round"
+steps = [{ restart = ["fares-db"] }, { start = ["boards"] }]
+"#;
+
+pub struct World {
+    folder: TempDir,
+    pub engine: Engine,
+}
+
+impl World {
+    /// With the estate loaded and everything on it looked at.
+    pub async fn begun() -> Self {
+        let world = Self::bare().await;
+        world.load(ESTATE).await.unwrap();
+        world.until("all is looked at", |e| e.board().services.iter().all(|r| r.seen.state != SeenState::Unknown).then_some(())).await;
+        world
+    }
+
+    pub async fn bare() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let engine = started(&folder, false).await.unwrap();
+        Self { folder, engine }
+    }
+
+    /// Another server that wants the same folder.
+    pub async fn another(&self) -> Result<Engine, EngineError> {
+        started(&self.folder, false).await
+    }
+
+    pub async fn load(&self, text: &str) -> Result<yantro_engine::LoadOutcome, EngineError> {
+        self.engine.load(LoadRequest { text: text.to_owned(), folder: "/e".to_owned(), ..LoadRequest::default() }, "maren").await
+    }
+
+    /// Waits until something is so.
+    pub async fn until<T>(&self, what: &str, so: impl Fn(&Engine) -> Option<T>) -> T {
+        let began = Instant::now();
+        loop {
+            if let Some(found) = so(&self.engine) {
+                return found;
+            }
+            assert!(began.elapsed() < Duration::from_secs(60), "never: {what}");
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+    }
+
+    pub async fn begin(&self, wish: Wish, of: &str) -> RunId {
+        self.engine.begin(&request(wish, of), "maren").await.unwrap()
+    }
+
+    /// The run, once it is in one of these states.
+    pub async fn is(&self, run: RunId, states: &[RunState]) -> RunView {
+        self.until(&format!("run {run} is {states:?}"), |e| e.run(run).ok().filter(|r| states.contains(&r.state))).await
+    }
+
+    pub async fn plays(&self, wish: Wish, of: &str) -> RunView {
+        let run = self.begin(wish, of).await;
+        self.is(run, &[RunState::Finished, RunState::Held]).await
+    }
+
+    pub fn state(&self, address: &str) -> SeenState {
+        let address: Address = address.parse().unwrap();
+        self.engine.board().services.iter().find(|r| r.address == address).map(|r| r.seen.state).unwrap_or_default()
+    }
+
+    pub async fn decide(&self, run: &RunView, kind: DecisionKind, why: Option<&str>) -> Result<(), EngineError> {
+        let decision = Decision { kind, hold: run.hold, who: "tove".to_owned(), why: why.map(str::to_owned) };
+        self.engine.decide(run.id, decision).await
+    }
+}
+
+async fn started(folder: &TempDir, looking_only: bool) -> Result<Engine, EngineError> {
+    Engine::start(&folder.path().join("data"), Options { looking_only, host_records: folder.path().join("hosts") }).await
+}
+
+pub fn request(wish: Wish, of: &str) -> BeginRequest {
+    let text = serde_json::json!({ "wish": wish, "selection": of.split_whitespace().collect::<Vec<_>>() });
+    serde_json::from_value(text).unwrap()
+}
