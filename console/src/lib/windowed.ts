@@ -2,6 +2,8 @@
 
 /** Lists up to this are drawn whole. */
 export const LONG = 400;
+/** The board's rows have more in them. */
+export const LONG_BOARD = 160;
 
 /** How far a list is scrolled out of view at its top, and how high the view is. */
 export interface View {
@@ -36,7 +38,7 @@ export interface Window {
 }
 
 /** The lines in view of a list of sections, each a head and so many rows. Without a view it is drawn whole. */
-export function windowOf(rows: number[], head: number, row: number, view: View | null, more = 14): Window {
+export function windowOf(rows: number[], head: number, row: number, view: View | null, more = 8): Window {
   const lines: [number, number | null][] = [];
   const from = view ? view.top - more * row : -Infinity;
   const to = view ? view.top + view.height + more * row : Infinity;

@@ -112,7 +112,7 @@
         <table class="sheet w-full table-fixed border-collapse">
           <thead>
             <tr class="text-left text-[13.5px] text-ink3 [&>th]:px-2.5 [&>th]:py-1 [&>th]:font-medium">
-              <th class="w-[34px]"><span class="sr-only">Take it in</span></th><th>What its manager runs</th><th class="w-[150px]">Its word</th><th class="w-[92px]">Listens on</th><th class="w-[22%] max-md:hidden">In the estate</th>
+              <th class="w-[34px]"><span class="sr-only">Take it in</span></th><th>What its manager runs</th><th class="w-[150px] max-md:w-[118px]">Its word</th><th class="w-[92px] max-md:w-[80px]">Listens on</th><th class="w-[22%] max-md:hidden">In the estate</th>
             </tr>
           </thead>
           <tbody>

@@ -22,7 +22,7 @@
   });
   const switched = $derived((board?.hosts ?? []).filter((h) => h.itself).map((h) => `${h.name}/host`));
   /** More than these are scrolled to: a page of thousands is found in, not read. */
-  const MOST = 200;
+  const MOST = 100;
 </script>
 
 <div class="flex flex-wrap items-center gap-3">

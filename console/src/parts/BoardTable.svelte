@@ -2,7 +2,7 @@
 <script lang="ts">
   import type { BoardRow } from '../lib/api';
   import { live } from '../lib/live.svelte';
-  import { LONG, inView, windowOf, type View } from '../lib/windowed';
+  import { LONG_BOARD, inView, windowOf, type View } from '../lib/windowed';
   import BoardLine from './BoardLine.svelte';
 
   interface Section {
@@ -18,7 +18,7 @@
   let view = $state.raw<View>({ top: 0, height: 800 });
   /** A section is a block: of ten thousand rows only those that are drawn are made a line of. */
   const count = $derived(sections.reduce((n, s) => n + 1 + s.rows.length, 0));
-  const long = $derived(count > LONG);
+  const long = $derived(count > LONG_BOARD);
   const window = $derived(windowOf(sections.map((s) => s.rows.length), HEAD, ROW, long ? view : null));
   const lines = $derived(
     window.lines.map(([at, i]): { key: string; section: Section; row: BoardRow | null } => {

@@ -226,7 +226,7 @@ impl Preview {
             } else {
                 let board: BoardView = client.get("/board").await?;
                 say.line(heading(&board));
-                show(&plan, &|line| say.line(line));
+                show(&plan, usize::MAX, &|line| say.line(line));
             }
             Ok(if plan.can_begin { Exit::Good } else { Exit::Failed })
         })
@@ -310,7 +310,7 @@ fn begin_as_confirmed(
         let board: BoardView = client.get("/board").await?;
         if !say.is_json() {
             say.talk(heading(&board));
-            show(&plan, &|line| say.talk(line));
+            show(&plan, BEFORE_BEGINNING, &|line| say.talk(line));
         }
         if !plan.can_begin {
             if say.is_json() {
@@ -352,8 +352,11 @@ pub(crate) fn confirmed_as(say: &Say, word: &str, does: &str, done: &str) -> boo
     yes
 }
 
-/// Shows a plan: the sentence, the ranks, what is left alone, what stands in the way.
-pub(crate) fn show(plan: &PlanView, line: &dyn Fn(String)) {
+/// So many steps are shown before a run is begun: nobody reads thousands then, and what stands in the way must be seen.
+pub(crate) const BEFORE_BEGINNING: usize = 200;
+
+/// Shows a plan: the sentence, the ranks, what is left alone, what stands in the way. Of a long one the first steps.
+pub(crate) fn show(plan: &PlanView, most: usize, line: &dyn Fn(String)) {
     let sequence = &plan.plan.sequence;
     line(format!("\n{}", tinted(Tint::Strong, sequence.of.says())));
     line(format!("{} About {} in all, 9 in 10 within {}.\n", plan.says, roughly(plan.forecast.likely_ms), roughly(plan.forecast.late_ms)));
@@ -363,7 +366,8 @@ pub(crate) fn show(plan: &PlanView, line: &dyn Fn(String)) {
     let lined = sequence.steps.iter().any(|s| s.line.is_some());
     let mut table = marks::table(&["", "STEP", if lined { "OF" } else { "SERVICE" }, "FOUND", "USUALLY", "WHY"]);
     let (mut rank, mut in_line) = (None, None);
-    for step in &sequence.steps {
+    let stopped: BTreeSet<&Address> = sequence.steps.iter().filter(|s| s.kind() == StepKind::Stop).filter_map(|s| s.address()).collect();
+    for step in sequence.steps.iter().take(most) {
         let head = match step.line {
             Some(no) => (in_line.replace(no) != Some(no)).then(|| format!("line {no}")),
             None => (rank.replace(step.rank) != Some(step.rank)).then(|| format!("rank {}", step.rank + 1)),
@@ -375,7 +379,7 @@ pub(crate) fn show(plan: &PlanView, line: &dyn Fn(String)) {
             Why::Written(_) => String::new(),
             Why::TakesBack(step) => format!("takes back step {step}"),
         };
-        let starts_only = || !sequence.steps.iter().any(|s| s.address() == step.address() && s.kind() == StepKind::Stop);
+        let starts_only = || step.address().is_none_or(|a| !stopped.contains(a));
         let unneeded = match step.kind() {
             StepKind::Stop => step.found == SeenState::Down,
             StepKind::Start => step.found == SeenState::Proven && starts_only(),
@@ -397,15 +401,22 @@ pub(crate) fn show(plan: &PlanView, line: &dyn Fn(String)) {
         ]);
     }
     line(marks::lines(&table));
+    if let Some(more) = sequence.steps.len().checked_sub(most).filter(|more| *more > 0) {
+        let ranks = sequence.steps.iter().map(|s| s.rank + 1).max().unwrap_or_default();
+        line(format!("… and {more} more steps, to rank {ranks}. All of them: `yantro plan`, or the console."));
+    }
     if sequence.steps.iter().any(|s| s.critical) {
         line(tinted(Tint::Rest, "\nThe run's length hangs on the steps in bold."));
     }
-    for hit in plan.plan.hits.iter().filter(|h| h.impact.says.is_some()) {
+    for hit in plan.plan.hits.iter().filter(|h| h.impact.says.is_some()).take(most) {
         let length = hit.usual_ms.map_or("until it is started again".to_owned(), |ms| format!("about {}", roughly(ms)));
         line(format!("  {} {}: {} ({length})", tinted(Tint::Moving, "!"), hit.address, hit.impact.says.clone().unwrap_or_default()));
     }
-    for left in &plan.plan.left_alone {
+    for left in plan.plan.left_alone.iter().take(most) {
         line(tinted(Tint::Rest, format!("  left alone: {} {}", left.address, left.why)));
+    }
+    if let Some(more) = plan.plan.left_alone.len().checked_sub(most).filter(|more| *more > 0) {
+        line(tinted(Tint::Rest, format!("  left alone: {more} more")));
     }
     for remark in &plan.plan.remarks {
         line(tinted(Tint::Rest, format!("  note: {remark}")));

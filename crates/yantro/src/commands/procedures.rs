@@ -292,7 +292,7 @@ impl CarryOut {
             let board: BoardView = client.get("/board").await?;
             if !say.is_json() {
                 say.talk(heading(&board));
-                acts::show(&plan, &|line| say.talk(line));
+                acts::show(&plan, acts::BEFORE_BEGINNING, &|line| say.talk(line));
             }
             if !plan.can_begin {
                 if say.is_json() {
@@ -464,7 +464,7 @@ pub(crate) fn show(rehearsal: &Rehearsal, say: &Say) {
         forecast: rehearsal.forecast.clone(),
         plan: rehearsal.plan.clone(),
     };
-    acts::show(&plan, &|line| say.line(line));
+    acts::show(&plan, usize::MAX, &|line| say.line(line));
     let forecast = &rehearsal.forecast;
     say.line(format!("\n{}", tinted(Tint::Strong, "Forecast")));
     say.line(format!(

@@ -64,8 +64,28 @@ fn a_file_that_is_no_toml() {
 
 fn preview(demo: &Demo, wish: Wish, of: &[&str], alone: bool) -> String {
     let say = Say::keeping();
-    acts::show(&demo.plan(wish, of, alone), &|line| say.line(line));
+    acts::show(&demo.plan(wish, of, alone), usize::MAX, &|line| say.line(line));
     say.kept()
+}
+
+/// Before it is begun, of a long plan the first steps are shown and how many more there are, and what stands in the way.
+#[test]
+fn a_plan_of_many_steps_is_shown_in_part() {
+    let demo = Demo::with(&[("quay-1/fares-db", SeenState::OutOfReach)]);
+    let plan = demo.plan(Wish::Restart, &["*"], false);
+    let (all, first) = (Say::keeping(), Say::keeping());
+    acts::show(&plan, usize::MAX, &|line| all.line(line));
+    acts::show(&plan, 3, &|line| first.line(line));
+    let (all, first) = (all.kept(), first.kept());
+    let steps = plan.plan.sequence.steps.len();
+    assert!(first.contains(&format!("… and {} more steps, to rank ", steps - 3)), "{first}");
+    assert!(first.lines().count() < all.lines().count() && !all.contains("more steps"));
+    for step in &plan.plan.sequence.steps[..3] {
+        assert!(first.contains(&step.row()), "{} is missing: {first}", step.row());
+    }
+    let obstacles = |text: &str| text.lines().filter(|l| l.contains("Not possible:")).count();
+    assert_eq!(obstacles(&first), obstacles(&all));
+    assert!(obstacles(&all) > 0);
 }
 
 #[test]
