@@ -40,7 +40,7 @@
 <svelte:window onkeydown={keys} />
 
 <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
-<div class="grid h-full print:block grid-cols-[176px_minmax(0,1fr)] grid-rows-[48px_minmax(0,1fr)] max-md:grid-cols-[minmax(0,1fr)] max-md:grid-rows-[48px_auto_minmax(0,1fr)]" onclick={follow}>
+<div class="grid h-full print:block grid-cols-[176px_minmax(0,1fr)] grid-rows-[48px_minmax(0,1fr)] max-lg:grid-cols-[minmax(0,1fr)] max-lg:grid-rows-[48px_auto_minmax(0,1fr)]" onclick={follow}>
   <TopBar onpalette={() => (palette = true)} />
   <SideNav />
   <main class="relative overflow-auto px-5 py-4 max-md:px-2">

@@ -101,7 +101,7 @@
   const worst = $derived(plan?.hits.filter((h) => h.impact.says) ?? []);
 </script>
 
-<div class="grid h-full grid-cols-[312px_minmax(0,1fr)] gap-4 max-lg:grid-cols-1">
+<div class="grid h-full grid-cols-[312px_minmax(0,1fr)] gap-4 max-lg:block max-lg:space-y-4">
   <Picker chosen={of} onchange={(chosen) => set({ of: chosen, standing: [], below: [] })} />
   <section class="min-w-0">
     <div class="flex flex-wrap items-center gap-2" role="group" aria-label="Wish">

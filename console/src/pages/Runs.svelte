@@ -45,7 +45,7 @@
   <table class="sheet mt-3 w-full border-collapse">
     <thead>
       <tr class="text-left text-[13.5px] text-ink3 [&>th]:px-2.5 [&>th]:py-1 [&>th]:font-medium">
-        <th class="w-[64px]">Run</th><th>What</th><th class="w-[200px]">State</th><th class="w-[90px]">Steps</th><th class="w-[110px]">By</th><th class="w-[150px]">Begun</th><th class="w-[90px]">Took</th>
+        <th class="w-[64px] max-md:w-[44px]">Run</th><th>What</th><th class="w-[200px] max-md:w-auto">State</th><th class="w-[90px] max-md:hidden">Steps</th><th class="w-[110px] max-md:hidden">By</th><th class="w-[150px] max-md:w-auto">Begun</th><th class="w-[90px] max-md:hidden">Took</th>
       </tr>
     </thead>
     <tbody>
@@ -54,10 +54,10 @@
           <td><a class="text-accent underline" href="/runs/{run.id}">{run.id}</a></td>
           <td><a class="hover:underline" href="/runs/{run.id}">{run.title}</a></td>
           <td class="font-semibold" style="color: var(--{runHue(run.state)})">{run.state}</td>
-          <td class="text-ink2">{run.steps_ended} of {run.steps}</td>
-          <td class="text-ink2">{run.who}</td>
-          <td class="whitespace-nowrap text-ink2">{day(ms(run.began_at))}</td>
-          <td class="text-ink2">{run.ended_at ? roughly(ms(run.ended_at) - ms(run.began_at)) : '–'}</td>
+          <td class="text-ink2 max-md:hidden">{run.steps_ended} of {run.steps}</td>
+          <td class="text-ink2 max-md:hidden">{run.who}</td>
+          <td class="whitespace-nowrap text-ink2 max-md:whitespace-normal">{day(ms(run.began_at))}</td>
+          <td class="text-ink2 max-md:hidden">{run.ended_at ? roughly(ms(run.ended_at) - ms(run.began_at)) : '–'}</td>
         </tr>
       {/each}
     </tbody>

@@ -32,7 +32,7 @@
 <table class="sheet w-full table-fixed border-collapse" aria-rowcount={long ? count + 1 : undefined}>
   <thead>
     <tr class="text-left text-[13.5px] text-ink3 [&>th]:px-2.5 [&>th]:py-1 [&>th]:font-medium">
-      <th class="w-[402px] max-lg:w-[44%] max-md:w-auto">Service</th><th class="w-[132px] max-md:w-[112px]">State</th><th class="max-md:w-0 max-md:p-0! max-md:text-[0px]">What shows it</th><th class="w-[56px] max-md:w-[52px]">Seen</th><th class="w-[230px] max-lg:w-[160px] max-md:w-[100px]"><span class="sr-only">What can be done</span></th>
+      <th class="w-[402px] max-lg:w-[38%] max-md:w-auto">Service</th><th class="w-[132px] max-md:w-[112px]">State</th><th class="max-md:w-0 max-md:p-0! max-md:text-[0px]">What shows it</th><th class="w-[56px] max-md:w-[52px]">Seen</th><th class="w-[230px] max-lg:w-[160px] max-md:w-[100px]"><span class="sr-only">What can be done</span></th>
     </tr>
   </thead>
   <tbody use:inView={(v) => (view = v)}>

@@ -17,13 +17,13 @@
   const open = $derived(live.board?.open_runs.length ?? 0);
 </script>
 
-<nav class="sheet print:hidden flex flex-col gap-0.5 border-0 border-r p-2.5 max-md:flex-row max-md:overflow-x-auto max-md:border-r-0 max-md:border-b max-md:p-1 max-md:whitespace-nowrap" aria-label="Pages">
+<nav class="sheet print:hidden flex flex-col gap-0.5 border-0 border-r p-2.5 max-lg:flex-row max-lg:overflow-x-auto max-lg:border-r-0 max-lg:border-b max-lg:p-1 max-lg:whitespace-nowrap" aria-label="Pages">
   {#each places as [name, to] (to)}
     <a href={to} class="flex justify-between gap-1.5 rounded-[5px] px-2.5 py-1.5 text-ink2 hover:bg-ground aria-[current]:bg-accent-soft aria-[current]:font-semibold aria-[current]:text-accent" aria-current={here(to) ? 'page' : undefined}>
       {name}{#if to === '/runs' && open > 0}<span>{open}</span>{/if}
     </a>
   {/each}
-  <span class="px-2.5 pt-3.5 pb-1 text-[13px] text-ink3 max-md:hidden">To look at</span>
+  <span class="px-2.5 pt-3.5 pb-1 text-[13px] text-ink3 max-lg:hidden">To look at</span>
   {#each [['Differs', 'differs', differing], ['Restart owed', 'owed', owed]] as const as [name, show, n] (show)}
     <a href="/?show={show}" class="flex justify-between gap-1.5 rounded-[5px] px-2.5 py-1.5 text-ink2 hover:bg-ground aria-[current]:bg-accent-soft aria-[current]:font-semibold aria-[current]:text-accent" aria-current={router.path === '/' && router.query.get('show') === show ? 'page' : undefined}>
       {name}<span class:font-semibold={n > 0} class:text-alarm={n > 0 && show === 'differs'}>{n}</span>

@@ -13,7 +13,7 @@
   const real = $derived(board?.stands_for === 'production');
 </script>
 
-<header class="sheet print:hidden col-span-2 max-md:col-span-1 flex items-center gap-4 max-md:gap-2.5 overflow-hidden border-0 border-b px-4 whitespace-nowrap" class:border-t-4={real} class:border-t-alarm={real}>
+<header class="sheet print:hidden col-span-2 max-lg:col-span-1 flex items-center gap-4 max-md:gap-2.5 overflow-hidden border-0 border-b px-4 whitespace-nowrap" class:border-t-4={real} class:border-t-alarm={real}>
   <a href="/" class="flex w-[142px] max-md:w-auto items-center gap-2 text-[17px] font-bold">
     <svg width="22" height="22" viewBox="0 0 24 24" aria-hidden="true" fill="none" stroke="var(--accent)" stroke-width="3">
       <path d={arc(9, 0.2, 2)} /><path d={arc(9, 2.3, 4.1)} /><path d={arc(9, 4.4, 6.1)} opacity=".35" />

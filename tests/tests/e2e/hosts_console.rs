@@ -53,3 +53,71 @@ async fn a_host_is_looked_through_and_rebooted_in_the_console() {
     browser.close().await;
     tokio::task::block_in_place(|| drop(server));
 }
+
+/// Pairs of texts that are drawn over each other, and how much wider the page is than what shows it.
+const CROWDED: &str = r#"
+    const texts = [];
+    let nodes = 0;
+    const walker = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT);
+    for (let node = walker.nextNode(); node; node = walker.nextNode()) {
+        const around = node.parentElement;
+        if (!node.textContent.trim() || around.closest('.sr-only, svg, option, script, style') || !around.checkVisibility({ visibilityProperty: true })) continue;
+        nodes += 1;
+        const range = document.createRange();
+        range.selectNodeContents(node);
+        // What is cut off where its box ends is not drawn beyond it.
+        let [left, right, top, bottom] = [0, innerWidth, 0, innerHeight];
+        for (let box = around; box; box = box.parentElement) {
+            if (getComputedStyle(box).overflow === 'visible') continue;
+            const r = box.getBoundingClientRect();
+            [left, right, top, bottom] = [Math.max(left, r.left), Math.min(right, r.right), Math.max(top, r.top), Math.min(bottom, r.bottom)];
+        }
+        for (const r of range.getClientRects()) {
+            const t = { node: nodes, text: node.textContent.trim().slice(0, 30), l: Math.max(r.left, left), r: Math.min(r.right, right), t: Math.max(r.top + 4, top), b: Math.min(r.bottom - 4, bottom) };
+            if (t.r - t.l > 1 && t.b - t.t > 1) texts.push(t);
+        }
+    }
+    const over = [];
+    for (let i = 0; i < texts.length; i++) for (let j = i + 1; j < texts.length; j++) {
+        const [a, b] = [texts[i], texts[j]];
+        if (a.node !== b.node && Math.min(a.r, b.r) - Math.max(a.l, b.l) > 2 && Math.min(a.b, b.b) - Math.max(a.t, b.t) > 2) over.push(`${a.text} / ${b.text}`);
+    }
+    const main = document.querySelector('main');
+    return { over, texts: texts.length, wider: main.scrollWidth - main.clientWidth };
+"#;
+
+/// At a desk or on a telephone, nothing is drawn over anything else, and no page has to be pushed from side to side.
+#[rstest::rstest]
+#[case::at_a_desk(1280)]
+#[case::on_a_small_screen(800)]
+#[case::on_a_telephone(500)]
+#[tokio::test(flavor = "multi_thread")]
+async fn no_page_is_crowded(#[case] width: u32) {
+    let Some(browser) = Browser::open(width, 800).await else { return };
+    let server = tokio::task::block_in_place(|| {
+        let server = Server::with_estate(&crate::simulated::large(12));
+        server.run_is(server.begin(&["restart", "fares-0000"]), &["finished"]);
+        server
+    });
+    browser.sign_in(&server).await;
+    for (path, text) in [
+        ("/", "quay-0000"),
+        ("/?by=group", "in no group"),
+        ("/hosts", "quay-0000"),
+        ("/plan?wish=restart&of=quay-0000/fares-0000", "in all"),
+        ("/runs", "restart"),
+        ("/runs/1", "finished"),
+        ("/procedures", "Procedures"),
+        ("/logs", "Logs"),
+    ] {
+        browser.driver.goto(format!("{}{path}", server.base())).await.unwrap();
+        browser.see(text).await;
+        let told = browser.driver.execute(CROWDED, vec![]).await.unwrap();
+        let told = told.json();
+        assert!(told["over"].as_array().unwrap().is_empty(), "{path} at {width}: {}", told["over"]);
+        assert!(told["texts"].as_u64().unwrap() > 12, "{path} at {width} shows next to nothing: {told}");
+        assert!(told["wider"].as_i64().unwrap() <= 1, "{path} at {width} is wider than its screen by {}", told["wider"]);
+    }
+    browser.close().await;
+    tokio::task::block_in_place(|| drop(server));
+}
