@@ -1,32 +1,12 @@
 import { describe, expect, it } from 'vitest';
 
 import type { BoardRow, HostRow, SeenState } from './api';
-import { deed, wishOf } from './deeds';
 import { gathered, hostState, roundTrip, stands } from './hosts';
 
 const row = (address: string, state: SeenState, differs = false): BoardRow =>
   ({ address, differs, seen: { state, rungs: 3, rungs_climbed: 0 }, in_run: null, failed_in_run: null }) as unknown as BoardRow;
 const host = (more: Partial<HostRow>): HostRow => ({ name: 'quay-1', address: '10.0.0.1', reach: 'ssh', ...more }) as HostRow;
 const link = (up: boolean): HostRow['link'] => ({ up, since: '', tries: 0 }) as HostRow['link'];
-
-describe('what is done to hosts', () => {
-  it.each([
-    ['stop', 'harbour/host', 'shut down'],
-    ['start', 'harbour/host', 'power on'],
-    ['restart', 'harbour/host', 'reboot'],
-    ['start', 'harbour/outlet', 'switch on'],
-    ['stop', 'harbour/bookings-db', 'stop'],
-    ['bring-to-expected', null, 'bring to expected'],
-  ])('%s of %s is called %s', (kind, address, says) => {
-    expect(deed(kind, address)).toBe(says);
-  });
-
-  it('is called so of several only where all are hosts', () => {
-    expect(wishOf('stop', ['harbour/host', 'desk/host'])).toBe('shut down');
-    expect(wishOf('stop', ['harbour/host', 'desk/booking'])).toBe('stop');
-    expect(wishOf('restart', [])).toBe('restart');
-  });
-});
 
 describe('how hosts stand', () => {
   it.each([

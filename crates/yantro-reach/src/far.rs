@@ -421,6 +421,8 @@ impl Far {
                             break;
                         }
                         () = tokio::time::sleep(ALIVE_EVERY) => {
+                            // Where much comes over a slow link the answer takes long: the far side hears us all the same.
+                            conn.out.say(&Told::Leave(0).line());
                             if conn.heard_at.lock().unwrap_or_else(PoisonError::into_inner).elapsed() >= LOST_AFTER {
                                 return;
                             }

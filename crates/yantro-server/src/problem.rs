@@ -154,3 +154,60 @@ pub fn bad_query(error: &actix_web::error::QueryPayloadError) -> Problem {
 pub fn bad_path(error: &actix_web::error::PathError) -> Problem {
     Problem::new(404, "bad-path", "There is nothing at this path", error.to_string(), "see /api/v1/openapi.json for what there is")
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+    use yantro_core::run::RunId;
+    use yantro_store::StoreError;
+
+    use super::*;
+
+    #[rstest]
+    #[case::nothing_loaded(EngineError::NoEstate, 409, "no-estate", "no estate is loaded")]
+    #[case::a_run_that_is_not_there(EngineError::NoRun(RunId(77)), 404, "no-run", "77")]
+    #[case::a_host_that_is_not_there(EngineError::NoHost("pier".parse().unwrap()), 404, "no-host", "pier")]
+    #[case::an_edition_that_is_not_there(EngineError::NoEdition(9), 404, "no-edition", "9")]
+    #[case::a_procedure_that_is_not_there(EngineError::NoProcedure { name: "dusk".into(), near: "dawn".into() }, 404, "no-procedure", "dusk")]
+    #[case::a_unit_that_is_not_there(EngineError::NoUnit { unit: "tides.service".into(), hint: "look through the host to see what it runs".into() }, 404, "no-unit", "tides.service")]
+    #[case::a_window_that_is_not_there(EngineError::NoWindow { name: "sunday".into(), near: "the estate has: saturday".into() }, 404, "no-window", "sunday")]
+    #[case::a_window_that_is_shut(EngineError::WindowShut { title: "Sunday night".into(), opens: "at 22:00".into() }, 409, "window-shut", "Sunday night")]
+    #[case::a_line_too_far(EngineError::NoLine { line: 9, lines: 4 }, 422, "no-step", "there is no line 9: the procedure has 4")]
+    #[case::no_act_of_that_name(EngineError::NoAct("dance?".into()), 422, "no-act", "dance?")]
+    #[case::nothing_found_up(EngineError::AsFound("run 3 found nothing up".into()), 422, "as-found", "run 3")]
+    #[case::a_decision_too_late(EngineError::Refused(Refusal::Stale { by: "tove decided: resume".into() }), 409, "stale-decision", "tove")]
+    #[case::no_reason(EngineError::NoReason("to acknowledge"), 422, "no-reason", "to acknowledge needs a reason")]
+    #[case::beside_the_run(EngineError::StrayOverride("quay-1/db".parse().unwrap()), 422, "stray-override", "quay-1/db")]
+    #[case::of_a_unit(EngineError::UnitOverride("quay-1/db".parse().unwrap()), 422, "unit-override", "its unit's")]
+    #[case::anothers_host(EngineError::HostKept { host: "pier".parse().unwrap(), why: "another server acts there".into() }, 409, "host-kept", "another server")]
+    #[case::out_of_reach(EngineError::OutOfReach("pier".parse().unwrap()), 409, "out-of-reach", "pier")]
+    #[case::edited_meanwhile(EngineError::EditedMeanwhile { procedure: "dawn".parse().unwrap(), who: "tove".into(), edition: 4 }, 409, "edited-meanwhile", "by tove: edition 4")]
+    #[case::would_undo(EngineError::WouldUndo(vec!["dawn".into()]), 409, "would-undo", "dawn")]
+    #[case::at_a_standstill(EngineError::Standstill("tove".into()), 409, "standstill", "by tove")]
+    #[case::nothing_against_it(EngineError::NothingAgainst("quay-1/db".parse().unwrap()), 409, "nothing-against", "quay-1/db")]
+    fn errors_say_what_where_and_how_to_mend_it(#[case] error: EngineError, #[case] status: u16, #[case] kind: &str, #[case] says: &str) {
+        let problem = Problem::from(error);
+        assert_eq!((problem.status, problem.kind), (status, format!("urn:yantro:problem:{kind}")));
+        assert!(problem.detail.contains(says), "{}", problem.detail);
+        assert!(!problem.title.is_empty() && !problem.hint.is_empty(), "{} has no mend", problem.title);
+    }
+
+    /// What is wrong inside goes to the log, and no word of it to the caller.
+    #[test]
+    fn the_servers_own_trouble_is_not_told_in_full() {
+        let source = serde_json::from_str::<u32>("torn").unwrap_err();
+        let problem = Problem::from(EngineError::Store(StoreError::Unreadable { what: "run 4 in /srv/yantro/yantro.db".into(), source }));
+        assert_eq!(problem.status, 500);
+        let text = serde_json::to_string(&problem).unwrap();
+        assert!(!text.contains("/srv/yantro") && !text.contains("torn"), "{text}");
+    }
+
+    #[test]
+    fn it_goes_out_as_problem_details() {
+        let response = Problem::new(404, "no-run", "There is no such run", "there is no run 77", "see `yantro runs`").response();
+        assert_eq!(response.status(), 404);
+        assert_eq!(response.headers().get("content-type").unwrap(), "application/problem+json");
+        // A status that is none is the server's own trouble.
+        assert_eq!(Problem::new(7, "odd", "Odd", "", "").response().status(), 500);
+    }
+}

@@ -153,7 +153,8 @@ fn a_link_cut_at_drawn_instants_doubles_no_act_and_loses_none(#[case] cuts: usiz
 #[test]
 #[ignore = "a command of its own: scripts/cut-thousand"]
 fn a_link_cut_at_a_thousand_instants_doubles_no_act() {
-    cut(1000, Duration::from_secs(1));
+    let cuts = std::env::var("YANTRO_CUTS").map_or(1000, |n| n.parse().expect("YANTRO_CUTS is a number"));
+    cut(cuts, Duration::from_secs(1));
 }
 
 #[test]

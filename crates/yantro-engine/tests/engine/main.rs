@@ -1,5 +1,6 @@
 //! The engine as a server has it, over hosts that are played: nothing real is started.
 
+mod anew;
 mod editions;
 mod runs;
 mod told;

@@ -113,7 +113,7 @@ impl World {
     }
 }
 
-async fn started(folder: &TempDir, looking_only: bool) -> Result<Engine, EngineError> {
+pub async fn started(folder: &TempDir, looking_only: bool) -> Result<Engine, EngineError> {
     Engine::start(&folder.path().join("data"), Options { looking_only, host_records: folder.path().join("hosts") }).await
 }
 

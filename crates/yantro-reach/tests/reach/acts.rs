@@ -93,10 +93,12 @@ async fn a_program_that_may_not_be_run_is_refused_by_the_system() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_started_process_is_asked_to_stop_and_only_then_forced() {
     let world = World::new();
-    let service = world.script("trap 'echo asked' TERM; while true; do sleep 0.05; done", "");
+    let service = world.script("trap 'echo asked' TERM; echo up; while true; do sleep 0.05; done", "");
     let (record, mut news) = world.started("run-1/act-1", &service).await;
     let main = record.process.clone().unwrap();
     let output = world.here.output_of(&service);
+    // Asked before it can hear, it would just end.
+    until("it can hear", || std::fs::read_to_string(&output).is_ok_and(|o| o.contains("up"))).await;
     let mut stop = world.act("run-1/act-2", ActKind::Stop, &service, Some(&record)).await.unwrap();
     assert_eq!(ended(&mut stop).await, ActEnd::Sent);
     until("it was asked", || std::fs::read_to_string(&output).is_ok_and(|o| o.contains("asked"))).await;
