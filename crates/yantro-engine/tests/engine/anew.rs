@@ -10,7 +10,7 @@ use yantro_core::{
 };
 use yantro_engine::{Engine, EngineError, LoadRequest};
 
-use crate::world::{ESTATE, request, started};
+use crate::world::{ESTATE, is_stored, request, started};
 
 /// One life of a server: what happens in it, and then its end, at once.
 fn life<T>(folder: &TempDir, looking_only: bool, happens: impl AsyncFnOnce(Engine) -> T) -> T {
@@ -34,7 +34,7 @@ fn life<T>(folder: &TempDir, looking_only: bool, happens: impl AsyncFnOnce(Engin
 
 async fn is(engine: &Engine, run: RunId, state: RunState) {
     for _ in 0..6_000 {
-        if engine.run(run).is_ok_and(|r| r.state == state) {
+        if engine.run(run).is_ok_and(|r| r.state == state && is_stored(engine, &r)) {
             return;
         }
         tokio::time::sleep(Duration::from_millis(10)).await;

@@ -92,9 +92,9 @@ impl World {
         self.engine.begin(&request(wish, of), "maren").await.unwrap()
     }
 
-    /// The run, once it is in one of these states.
+    /// The run, once it is in one of these states, and that is stored: it is shown a moment before.
     pub async fn is(&self, run: RunId, states: &[RunState]) -> RunView {
-        self.until(&format!("run {run} is {states:?}"), |e| e.run(run).ok().filter(|r| states.contains(&r.state))).await
+        self.until(&format!("run {run} is {states:?}"), |e| e.run(run).ok().filter(|r| states.contains(&r.state) && is_stored(e, r))).await
     }
 
     pub async fn plays(&self, wish: Wish, of: &str) -> RunView {
@@ -111,6 +111,10 @@ impl World {
         let decision = Decision { kind, hold: run.hold, who: "tove".to_owned(), why: why.map(str::to_owned) };
         self.engine.decide(run.id, decision).await
     }
+}
+
+pub fn is_stored(engine: &Engine, run: &RunView) -> bool {
+    engine.reader().unwrap().events_of(run.id).unwrap().len() as u64 >= run.events
 }
 
 pub async fn started(folder: &TempDir, looking_only: bool) -> Result<Engine, EngineError> {
