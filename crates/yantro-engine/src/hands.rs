@@ -239,7 +239,7 @@ impl Hands {
     /// `host` is the network address of the service's host, which must be this server's to act on.
     pub fn act(&self, given: Given, service: Arc<Service>, host: String) {
         let hands = self.clone();
-        let is_far = self.hosts.is_far(&service.address.host);
+        let is_far = self.hosts.is_far(&service);
         let act = async move {
             let Given { run, step, act, kind, .. } = given;
             let address = service.address.clone();

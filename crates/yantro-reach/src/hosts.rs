@@ -293,9 +293,10 @@ impl Hosts {
         self.here.act(spec, tell).await
     }
 
-    /// Whether it is another machine, reached over a connection.
-    pub fn is_far(&self, host: &HostName) -> bool {
-        !self.sim.plays(host) && self.far(host).is_some()
+    /// Whether acts on a service go over a connection to another machine. What gives a host power is asked from here.
+    pub fn is_far(&self, service: &Service) -> bool {
+        let host = &service.address.host;
+        !service.runner.is_power() && !self.sim.plays(host) && self.far(host).is_some()
     }
 
     /// What is written down of an act on a host. Waits for a host that does not answer.

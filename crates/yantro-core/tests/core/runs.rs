@@ -360,6 +360,25 @@ fn what_is_lost_after_the_look_ahead_is_looked_at_again() {
     assert_eq!(looks_and_acts(&taken), (vec![], vec![]));
 }
 
+/// Whatever is known of it by now: a look ahead that says otherwise is none.
+#[rstest]
+#[case::what_it_relies_on_is_gone("db", SeenState::Down)]
+#[case::it_is_up_already("app", SeenState::Proven)]
+fn news_that_differ_from_the_look_ahead_are_looked_at(#[case] name: &str, #[case] state: SeenState) {
+    let mut run = steady("60ms", "0s");
+    run.given(Input::RungLooked { step: StepId(1), attempt: 1, rung: 0, answer: Answer::holds("so"), logs: vec![] });
+    climbed(&mut run);
+    run.given(Input::FreshLooked { step: StepId(2), seen: looked("db=rising app=down") });
+    // Held, so that the news come between the proof and the act.
+    run.given(Input::Decide(decision(DecisionKind::Hold, None)));
+    run.waits(60);
+    run.given(Input::Tick);
+    run.given(Input::Seen { address: at(name), state, says: "somebody else was there".into() });
+    let hold = run.run.hold_no();
+    let taken = run.given(Input::Decide(decision(DecisionKind::Resume, hold)));
+    assert_eq!(looks_and_acts(&taken), (vec![2], vec![]));
+}
+
 /// A generated case: relations among up to seven services, how they are found, what is wrong.
 #[derive(Debug, Clone)]
 struct Case {

@@ -401,21 +401,26 @@ pub(crate) fn show(plan: &PlanView, most: usize, line: &dyn Fn(String)) {
         ]);
     }
     line(marks::lines(&table));
-    if let Some(more) = sequence.steps.len().checked_sub(most).filter(|more| *more > 0) {
+    let more_than_shown = |all: usize| all.checked_sub(most).filter(|more| *more > 0);
+    if let Some(more) = more_than_shown(sequence.steps.len()) {
         let ranks = sequence.steps.iter().map(|s| s.rank + 1).max().unwrap_or_default();
         line(format!("… and {more} more steps, to rank {ranks}. All of them: `yantro plan`, or the console."));
     }
     if sequence.steps.iter().any(|s| s.critical) {
         line(tinted(Tint::Rest, "\nThe run's length hangs on the steps in bold."));
     }
-    for hit in plan.plan.hits.iter().filter(|h| h.impact.says.is_some()).take(most) {
+    let hits: Vec<_> = plan.plan.hits.iter().filter(|h| h.impact.says.is_some()).collect();
+    for hit in hits.iter().take(most) {
         let length = hit.usual_ms.map_or("until it is started again".to_owned(), |ms| format!("about {}", roughly(ms)));
         line(format!("  {} {}: {} ({length})", tinted(Tint::Moving, "!"), hit.address, hit.impact.says.clone().unwrap_or_default()));
+    }
+    if let Some(more) = more_than_shown(hits.len()) {
+        line(format!("  {} and {more} more that users notice", tinted(Tint::Moving, "!")));
     }
     for left in plan.plan.left_alone.iter().take(most) {
         line(tinted(Tint::Rest, format!("  left alone: {} {}", left.address, left.why)));
     }
-    if let Some(more) = plan.plan.left_alone.len().checked_sub(most).filter(|more| *more > 0) {
+    if let Some(more) = more_than_shown(plan.plan.left_alone.len()) {
         line(tinted(Tint::Rest, format!("  left alone: {more} more")));
     }
     for remark in &plan.plan.remarks {

@@ -83,6 +83,8 @@ fn a_plan_of_many_steps_is_shown_in_part() {
     for step in &plan.plan.sequence.steps[..3] {
         assert!(first.contains(&step.row()), "{} is missing: {first}", step.row());
     }
+    let noticed = plan.plan.hits.iter().filter(|h| h.impact.says.is_some()).count();
+    assert!(noticed > 3 && first.contains(&format!("and {} more that users notice", noticed - 3)), "{noticed}: {first}");
     let obstacles = |text: &str| text.lines().filter(|l| l.contains("Not possible:")).count();
     assert_eq!(obstacles(&first), obstacles(&all));
     assert!(obstacles(&all) > 0);

@@ -152,12 +152,13 @@ impl Turn<'_> {
             now.looking = true;
             return true;
         };
-        // What was lost since has to be looked at.
-        if self.now.since(ahead.asked_at) > JUST_BEFORE || seen.keys().any(|a| self.run.lost.contains_key(a)) {
+        let seen = self.with_proofs_since(seen, ahead.asked_at);
+        // Where something else is known by now, whichever of the two is newer, it has to be looked at.
+        let differs = seen.iter().any(|(a, state)| self.run.seen.get(a).is_some_and(|known| known != state));
+        if self.now.since(ahead.asked_at) > JUST_BEFORE || differs {
             return false;
         }
         self.run.step_mut(step).looking = true;
-        let seen = self.with_proofs_since(seen, ahead.asked_at);
         self.fresh_looked(step, seen);
         true
     }
