@@ -27,13 +27,15 @@ pub fn run(act: &Act, order: &Value, is_service: bool) {
         libc::pipe2(failed.as_mut_ptr(), libc::O_CLOEXEC);
         libc::pipe2(out.as_mut_ptr(), libc::O_CLOEXEC);
     }
+    // What this process writes is for its own account only; the program gets the mask that it would have had.
+    let mask = unsafe { libc::umask(0o077) };
     let pid = unsafe { libc::fork() };
     if pid < 0 {
         act.ended(json!({ "refused": format!("no process can be made: {}", io::Error::last_os_error()) }));
         return;
     }
     if pid == 0 {
-        become_program(&spec, is_service, gate[0], failed[1], out[1], [gate[1], failed[0], out[0]]);
+        become_program(&spec, is_service, mask, gate[0], failed[1], out[1], [gate[1], failed[0], out[0]]);
     }
     unsafe {
         libc::close(gate[0]);
@@ -82,6 +84,7 @@ struct Spec {
     user: Option<(u32, u32, Vec<u32>)>,
     limit: Option<Duration>,
     output_limit: usize,
+    mask: Vec<(String, String)>,
 }
 
 impl Spec {
@@ -100,12 +103,18 @@ impl Spec {
             }),
             limit: order["limit_ms"].as_u64().map(Duration::from_millis),
             output_limit: order["output_limit"].as_u64().unwrap_or(65_536) as usize,
+            mask: order["mask"]
+                .as_array()
+                .into_iter()
+                .flatten()
+                .filter_map(|pair| Some((pair[0].as_str()?.to_owned(), pair[1].as_str()?.to_owned())))
+                .collect(),
         }
     }
 }
 
 /// In the child: never returns. Only system calls from here on.
-fn become_program(spec: &Spec, is_service: bool, gate: i32, failed: i32, out: i32, close: [i32; 3]) -> ! {
+fn become_program(spec: &Spec, is_service: bool, mask: libc::mode_t, gate: i32, failed: i32, out: i32, close: [i32; 3]) -> ! {
     let argv: Vec<*const libc::c_char> =
         std::iter::once(spec.program.as_ptr()).chain(spec.args.iter().map(|a| a.as_ptr())).chain([std::ptr::null()]).collect();
     let envp: Vec<*const libc::c_char> = spec.env.iter().map(|e| e.as_ptr()).chain([std::ptr::null()]).collect();
@@ -129,7 +138,7 @@ fn become_program(spec: &Spec, is_service: bool, gate: i32, failed: i32, out: i3
         let null = libc::open(c"/dev/null".as_ptr(), libc::O_RDONLY);
         libc::dup2(null, 0);
         let output = if is_service {
-            let fd = libc::open(spec.output.as_ptr(), libc::O_WRONLY | libc::O_APPEND | libc::O_CREAT | libc::O_CLOEXEC, 0o640);
+            let fd = libc::open(spec.output.as_ptr(), libc::O_WRONLY | libc::O_APPEND | libc::O_CREAT | libc::O_CLOEXEC, 0o600);
             if fd < 0 {
                 fail(0);
             }
@@ -147,6 +156,7 @@ fn become_program(spec: &Spec, is_service: bool, gate: i32, failed: i32, out: i3
         {
             fail(2);
         }
+        libc::umask(mask);
         libc::signal(libc::SIGPIPE, libc::SIG_DFL);
         libc::execve(spec.program.as_ptr(), argv.as_ptr(), envp.as_ptr());
         fail(3)
@@ -174,7 +184,7 @@ fn told(status: i32) -> Value {
 /// Reads a command's output until it ended, and ends it at its limit.
 fn follow_command(act: &Act, pid: i32, out: i32, spec: &Spec) {
     let pidfd = unsafe { libc::syscall(libc::SYS_pidfd_open, pid, 0) } as i32;
-    let mut output = Bounded::new(&act.output_path(), spec.output_limit);
+    let mut output = Bounded::new(&act.output_path(), spec.output_limit, spec.mask.clone());
     let began = Instant::now();
     let mut limit = spec.limit;
     let mut timed_out = false;
@@ -213,4 +223,25 @@ fn follow_command(act: &Act, pid: i32, out: i32, spec: &Spec) {
         end["timed_out"] = json!(true);
     }
     act.ended(end);
+    if open {
+        read_on(out);
+    }
+}
+
+/// What a command left behind still writes where the command did: with nobody reading there it would be ended by its next line
+/// (SIGPIPE). It is read until every writer has closed; whatever ended meanwhile was handed to us, and is reaped.
+fn read_on(out: i32) {
+    let mut buffer = [0u8; 8192];
+    loop {
+        let mut fds = [libc::pollfd { fd: out, events: libc::POLLIN, revents: 0 }];
+        let n = unsafe { libc::poll(fds.as_mut_ptr(), 1, 60_000) };
+        if n > 0 {
+            let n = unsafe { libc::read(out, buffer.as_mut_ptr().cast(), buffer.len()) };
+            let interrupted = n < 0 && io::Error::last_os_error().raw_os_error() == Some(libc::EINTR);
+            if n <= 0 && !interrupted {
+                return;
+            }
+        }
+        while unsafe { libc::waitpid(-1, std::ptr::null_mut(), libc::WNOHANG) } > 0 {}
+    }
 }

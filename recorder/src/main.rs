@@ -19,6 +19,7 @@ use std::{
     ffi::CString,
     fs,
     io::{self, Read, Write},
+    os::unix::fs::{DirBuilderExt, OpenOptionsExt},
     time::{SystemTime, UNIX_EPOCH},
 };
 
@@ -39,7 +40,7 @@ fn main() {
     let Ok(order) = serde_json::from_str::<Value>(&text) else { std::process::exit(EXIT_BAD_ORDER) };
     drop(text);
     let Some(folder) = order["folder"].as_str().map(str::to_owned) else { std::process::exit(EXIT_BAD_ORDER) };
-    if let Err(error) = fs::create_dir(&folder) {
+    if let Err(error) = fs::DirBuilder::new().mode(0o700).create(&folder) {
         if error.kind() == io::ErrorKind::AlreadyExists {
             std::process::exit(EXIT_BEGUN_BEFORE);
         }
@@ -137,7 +138,8 @@ impl Act {
     fn write(&self, name: &str, what: &Value) {
         let (path, half) = (format!("{}/{name}", self.folder), format!("{}/.{name}", self.folder));
         // A full disk must not end the recorder: the outcome is still told while somebody listens.
-        if fs::write(&half, what.to_string()).is_ok() {
+        let file = fs::File::options().write(true).create(true).truncate(true).mode(0o600).open(&half);
+        if file.and_then(|mut f| f.write_all(what.to_string().as_bytes())).is_ok() {
             let _ = fs::rename(&half, &path);
         }
     }

@@ -305,6 +305,81 @@ pub fn told(output: &Output) -> String {
     format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr))
 }
 
+/// A command at a terminal: what is typed into it, and what it shows.
+pub struct AtTerminal {
+    child: Child,
+    keys: fs::File,
+    shown: std::sync::mpsc::Receiver<String>,
+    all: String,
+}
+
+impl AtTerminal {
+    /// Waits until it shows this, and gives all that it has shown so far.
+    pub fn shows(&mut self, text: &str) -> String {
+        wait_until(&format!("the terminal shows \"{text}\""), || {
+            self.all.extend(self.shown.try_iter());
+            self.all.contains(text).then(|| self.all.clone())
+        })
+    }
+
+    /// Types a line.
+    pub fn types(&mut self, line: &str) {
+        use std::io::Write;
+        writeln!(self.keys, "{line}").expect("the terminal is open");
+    }
+
+    /// Its process.
+    pub fn pid(&self) -> i32 {
+        self.child.id() as i32
+    }
+
+    /// Waits until it ends: its exit code, and all that it showed.
+    pub fn ends(mut self) -> (Option<i32>, String) {
+        let status = wait_until("the command ends", || self.child.try_wait().ok().flatten());
+        while let Ok(text) = self.shown.recv_timeout(Duration::from_millis(300)) {
+            self.all += &text;
+        }
+        (status.code(), std::mem::take(&mut self.all))
+    }
+}
+
+impl Drop for AtTerminal {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+impl Server {
+    /// Runs a command at a terminal, as a person would.
+    pub fn at_terminal(&self, args: &[&str]) -> AtTerminal {
+        use std::os::fd::{FromRawFd, OwnedFd};
+        let (mut ours, mut theirs) = (0, 0);
+        let size = libc::winsize { ws_row: 40, ws_col: 140, ws_xpixel: 0, ws_ypixel: 0 };
+        // Sound: both descriptors are made by the call and belong to nobody else.
+        let (keys, theirs) = unsafe {
+            assert_eq!(libc::openpty(&mut ours, &mut theirs, std::ptr::null_mut(), std::ptr::null(), &size), 0, "a terminal can be made");
+            (fs::File::from(OwnedFd::from_raw_fd(ours)), OwnedFd::from_raw_fd(theirs))
+        };
+        let end = || Stdio::from(theirs.try_clone().expect("a descriptor can be doubled"));
+        let mut command = self.command();
+        let child = command.args(args).stdin(end()).stdout(end()).stderr(end()).spawn().expect("the program can be run");
+        drop((command, theirs));
+        let (told, shown) = std::sync::mpsc::channel();
+        let mut from = keys.try_clone().expect("a descriptor can be doubled");
+        std::thread::spawn(move || {
+            let mut buffer = [0; 4096];
+            // Its end is an error once nobody has the other side open.
+            while let Ok(n @ 1..) = std::io::Read::read(&mut from, &mut buffer) {
+                if told.send(String::from_utf8_lossy(&buffer[..n]).into_owned()).is_err() {
+                    return;
+                }
+            }
+        });
+        AtTerminal { child, keys, shown, all: String::new() }
+    }
+}
+
 impl Drop for Server {
     fn drop(&mut self) {
         if let Some(mut child) = self.child.take() {

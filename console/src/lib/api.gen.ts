@@ -465,6 +465,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{run}/anew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a run that holds since things changed would do now; its digest goes with the decision to resume it. */
+        get: operations["anew"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{run}/comparison": {
         parameters: {
             query?: never;
@@ -769,8 +786,18 @@ export interface components {
         ActRequest: {
             /** @description The act's name, as their descriptions have it; units have `re-read`, `at-boot-on` and `at-boot-off` besides. */
             act: string;
+            /**
+             * @description An identity of the asker's own: asked for twice under it, it is begun once.
+             * @default null
+             */
+            asked_as: string | null;
             /** @description Of what: addresses, names, globs, `group:`, `host:` … */
             of: string[];
+            /**
+             * @description The digest of the plan that was shown: what would come out otherwise is refused, with the difference.
+             * @default null
+             */
+            shown: string | null;
             /**
              * @description Why.
              * @default null
@@ -897,6 +924,13 @@ export interface components {
             /** @description What it means, in a sentence. */
             says: string;
         } | {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            kind: "against-vouch";
+            /** @description What it means, in a sentence. */
+            says: string;
+        } | {
             /** @description The service that is up. */
             address: components["schemas"]["Address"];
             /** @constant */
@@ -972,6 +1006,11 @@ export interface components {
              */
             along: string[];
             /**
+             * @description An identity of the asker's own: asked for twice under it, it is begun once.
+             * @default null
+             */
+            asked_as: string | null;
+            /**
              * @description What it does when putting back would no longer fit the window.
              * @default hold
              */
@@ -1026,6 +1065,11 @@ export interface components {
             prefer: components["schemas"]["Prefer"];
             /** @description Of what: addresses, names, globs, `group:`, `host:`, `reliant-on:`, `needed-by:`. */
             selection: string[];
+            /**
+             * @description The digest of the plan that was shown: what would come out otherwise is refused, with the difference.
+             * @default null
+             */
+            shown: string | null;
             /**
              * @description Why.
              * @default null
@@ -1140,6 +1184,8 @@ export interface components {
              * @description Version of this and all later events.
              */
             version: number;
+            /** @description Services that are taken as the lines before left them, though a look says otherwise: each was named. */
+            vouched_for?: components["schemas"]["Address"][];
             /** @description Who began it. */
             who: string;
             /** @description Why, in their words. */
@@ -1451,6 +1497,11 @@ export interface components {
              * @default null
              */
             hold: number | null;
+            /**
+             * @description To go on with a run that things changed for: the digest of what it would do now, as it was shown.
+             * @default null
+             */
+            shown: string | null;
             /**
              * @description Why.
              * @default null
@@ -2254,6 +2305,8 @@ export interface components {
             at: components["schemas"]["Timestamp"];
             /** @description The line, secrets masked. */
             line: string;
+            /** @description Nothing forbidden was seen: these are lines that must appear since its start, and did not. */
+            missing?: boolean;
             /**
              * Format: uint64
              * @description The run that saw it.
@@ -2369,6 +2422,17 @@ export interface components {
             /** @description Why. */
             why: string;
         };
+        /** @description Where a service stands otherwise than the run set out to leave it. */
+        Otherwise: {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @description How it was found. */
+            found: components["schemas"]["SeenState"];
+            /** @description How it was to be left. */
+            meant: components["schemas"]["SeenState"];
+            /** @description As it stands. */
+            now: components["schemas"]["SeenState"];
+        };
         /** @description What a run may put over the settings of one service. */
         Override: {
             /**
@@ -2469,6 +2533,8 @@ export interface components {
             values: {
                 [key: string]: string;
             };
+            /** @description Steps of lines before the one it begins at: they are taken as done, on the word of whoever begins it (N54). */
+            vouched?: components["schemas"]["StepId"][];
         };
         /** @description A plan, with what it takes to begin it. */
         PlanView: {
@@ -2476,6 +2542,8 @@ export interface components {
             asks: components["schemas"]["Ask"][];
             /** @description Whether it can be begun as it is. */
             can_begin: boolean;
+            /** @description The digest of what is agreed to by beginning it: sent with the begin as `shown`, what is begun is this. */
+            digest: string;
             /** @description Where the order that users feel least was asked for: what it comes to. */
             felt?: components["schemas"]["Felt"] | null;
             /** @description How long it takes. */
@@ -2504,6 +2572,8 @@ export interface components {
             values: {
                 [key: string]: string;
             };
+            /** @description Steps of lines before the one it begins at: they are taken as done, on the word of whoever begins it (N54). */
+            vouched?: components["schemas"]["StepId"][];
         };
         /** @description A port: a number, or text that becomes one once `{name}` is put in. */
         PortFile: number | string;
@@ -2652,6 +2722,11 @@ export interface components {
                 [key: string]: string;
             };
             /**
+             * @description An identity of the asker's own: asked for twice under it, it is begun once.
+             * @default null
+             */
+            asked_as: string | null;
+            /**
              * @description What it does when putting back would no longer fit the window.
              * @default hold
              */
@@ -2705,6 +2780,16 @@ export interface components {
              * @default soonest
              */
             prefer: components["schemas"]["Prefer"];
+            /**
+             * @description The digest of the plan that was shown: what would come out otherwise is refused, with the difference.
+             * @default null
+             */
+            shown: string | null;
+            /**
+             * @description Services that are taken as the lines before left them, though a look says otherwise: named one by one (N54).
+             * @default []
+             */
+            vouched_for: components["schemas"]["Address"][];
             /**
              * @description Why.
              * @default null
@@ -2848,6 +2933,11 @@ export interface components {
             can_begin: boolean;
             /** @description What each step would do, exactly. */
             commands: components["schemas"]["StepCommand"][];
+            /**
+             * @description The digest of what is agreed to by beginning it; none where nothing can be begun by it.
+             * @default
+             */
+            digest: string;
             /** @description How long it takes. */
             forecast: components["schemas"]["Forecast"];
             /** @description The plan. */
@@ -3009,6 +3099,16 @@ export interface components {
             usual_ms: number;
             /** @description Why, where somebody or something said so. */
             why?: string | null;
+        };
+        /** @description What the newest edition restricts of a service, over what the run's own edition says (R25). */
+        Restriction: {
+            /** @constant */
+            restricts: "acts";
+            /** @description Why, in a few words. */
+            why: string;
+        } | {
+            /** @constant */
+            restricts: "force";
         };
         /** @description A run that was begun. */
         RunBegun: {
@@ -3828,6 +3928,20 @@ export interface components {
             /** @description The step. */
             step: components["schemas"]["StepId"];
         } | {
+            /** @description The act. */
+            act: components["schemas"]["ActId"];
+            /** @constant */
+            event: "act-withdrawn";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            event: "restricted";
+            /** @description Which, and how. */
+            restrictions: {
+                [key: string]: components["schemas"]["Restriction"];
+            };
+        } | components["schemas"]["Begun"] | {
             /** @constant */
             event: "step-proving";
             /** @description When its patience ends. */
@@ -3946,6 +4060,13 @@ export interface components {
             };
             /** @constant */
             event: "divert-planned";
+            /**
+             * @description How services stood that it was not answerable for until now: put back, they stand so again (R31).
+             * @default {}
+             */
+            found: {
+                [key: string]: components["schemas"]["SeenState"];
+            };
             /** @description Services it is answerable for besides. */
             services: {
                 [key: string]: components["schemas"]["Service"];
@@ -4064,6 +4185,8 @@ export interface components {
             end: components["schemas"]["RunEnd"];
             /** @constant */
             event: "ended";
+            /** @description What stands otherwise than it was to be left. */
+            otherwise?: components["schemas"]["Otherwise"][];
         });
         /** @description What an estate stands for. */
         StandsFor: "production" | "rehearsal" | "test" | "development" | "demonstration";
@@ -5821,6 +5944,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    anew: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanView"];
                 };
             };
             /** @description What went wrong. */

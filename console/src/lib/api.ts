@@ -39,6 +39,22 @@ export class Refused extends Error {
   }
 }
 
+/** Calls that only ask, though they take a body. */
+const asks = (path: string): boolean => /\/(plan|draft|look|vet|rehearsals(\?.*)?)$/.test(path);
+
+/** What changes something and gets no answer may have been carried out: nobody can say, and that is said. */
+export function noAnswer(changes: boolean): Problem {
+  const says = changes
+    ? { detail: 'No answer came: it may have been carried out.', hint: 'See how it stands before you ask again; what is begun here is begun once, however often it is asked for.' }
+    : { detail: 'The server does not answer.', hint: 'Is it running? This page tries again by itself.' };
+  return { type: 'urn:yantro:problem:unreachable', title: 'No answer', status: 0, ...says };
+}
+
+/** An identity for something that is to be begun at most once, however often it is asked for. */
+export function identity(): string {
+  return [...crypto.getRandomValues(new Uint8Array(16))].map((b) => b.toString(16).padStart(2, '0')).join('');
+}
+
 async function call<T>(method: 'GET' | 'POST', path: string, body?: unknown): Promise<T> {
   let answer: Response;
   try {
@@ -48,7 +64,7 @@ async function call<T>(method: 'GET' | 'POST', path: string, body?: unknown): Pr
       body: method === 'POST' ? JSON.stringify(body ?? null) : undefined,
     });
   } catch {
-    throw new Refused({ type: 'urn:yantro:problem:unreachable', title: 'No answer', status: 0, detail: 'The server does not answer.', hint: 'Is it running? This page tries again by itself.' });
+    throw new Refused(noAnswer(method === 'POST' && !asks(path)));
   }
   const value: unknown = await answer.json().catch(() => null);
   if (!answer.ok) throw new Refused(value as Problem);
@@ -75,8 +91,9 @@ export const api = {
   takeOn: (run: number) => call<RunView>('POST', `/runs/${run}/taken`, {}),
   plan: (request: BeginRequest) => call<PlanView>('POST', '/plan', request),
   begin: (request: BeginRequest) => call<Schemas['RunBegun']>('POST', '/runs', request),
+  anew: (run: number) => call<PlanView>('GET', `/runs/${run}/anew`),
   decide: (run: number, decision: Schemas['DecisionRequest']) => call<RunView>('POST', `/runs/${run}/decisions`, decision),
-  act: (act: string, of: string, why: string) => call<Schemas['RunBegun']>('POST', '/acts', { act, of: [of], why: why || null }),
+  act: (act: string, of: string, why: string) => call<Schemas['RunBegun']>('POST', '/acts', { act, of: [of], why: why || null, asked_as: identity() }),
   acknowledge: (address: string, why: string) => call<BoardView>('POST', '/acknowledgements', { address, why }),
   found: (on: string, describe: string[]) => call<HostSurvey>('GET', `/found?on=${encodeURIComponent(on)}${describe.length > 0 ? `&describe=${encodeURIComponent(describe.join(','))}` : ''}`),
   adopt: (host: string, units: string[], why: string) => call<Schemas['LoadOutcome']>('POST', '/adoptions', { host, units, why: why || null }),

@@ -1,6 +1,6 @@
 <!-- Choose services and a wish, see what it comes to, begin it. -->
 <script lang="ts">
-  import { Refused, api, type BeginRequest, type PlanView, type Wish } from '../lib/api';
+  import { Refused, api, identity, type BeginRequest, type PlanView, type Wish } from '../lib/api';
   import { isHost, wishOf } from '../lib/deeds';
   import { live } from '../lib/live.svelte';
   import { router } from '../lib/router.svelte';
@@ -42,6 +42,13 @@
   let plan = $state.raw<PlanView | null>(null);
   let refused = $state.raw<Refused | null>(null);
   let asking = $state(false);
+  /** What is being confirmed: the plan as it was when the question was put. It stays so while it is read, and what is begun is that. */
+  let put = $state.raw<{ plan: PlanView; as: string } | null>(null);
+  function ask(): void {
+    if (!plan) return;
+    put = { plan, as: identity() };
+    asking = true;
+  }
   let overrides = $state.raw<BeginRequest['overrides']>({});
   let prefer = $state<BeginRequest['prefer']>('soonest');
   let heldAtMost = $state('');
@@ -51,9 +58,9 @@
     if (plan) actedOn = [...new Set(plan.sequence.steps.flatMap((s) => (s.address ? [s.address] : [])))].sort();
   });
 
-  const request = $derived<BeginRequest>({ wish, selection: of, except: [], alone, left_standing: standing, below_keep_up: below, along: [], overrides, prefer, held_at_most: heldAtMost || null, at_once: atOnce, why: null, change: null, in_freeze: freezes, window: null, at_last_moment: 'hold' });
-  /** States that matter to the plan: when one changes, it is worked out again. */
-  const facts = $derived(live.board?.services.map((s) => s.seen.state).join() ?? '');
+  const request = $derived<BeginRequest>({ wish, selection: of, except: [], alone, left_standing: standing, below_keep_up: below, along: [], overrides, prefer, held_at_most: heldAtMost || null, at_once: atOnce, why: null, change: null, in_freeze: freezes, window: null, at_last_moment: 'hold', shown: null, asked_as: null });
+  /** What matters to the plan: when the estate or a state changes, it is worked out again. */
+  const facts = $derived(`${live.board?.edition} ${live.board?.services.map((s) => s.seen.state).join() ?? ''}`);
 
   $effect(() => {
     void facts;
@@ -89,7 +96,7 @@
 
   async function begin(why: string): Promise<string | null> {
     try {
-      const { id } = await api.begin({ ...request, why: why || null });
+      const { id } = await api.begin({ ...request, why: why || null, shown: put?.plan.digest ?? null, asked_as: put?.as ?? null });
       router.go(`/runs/${id}`);
       return null;
     } catch (error) {
@@ -98,7 +105,7 @@
     }
   }
   const stands = $derived(`${live.board?.estate} · ${live.board?.stands_for}`);
-  const worst = $derived(plan?.hits.filter((h) => h.impact.says) ?? []);
+  const worst = $derived(put?.plan.hits.filter((h) => h.impact.says) ?? []);
 </script>
 
 <div class="grid h-full grid-cols-[312px_minmax(0,1fr)] gap-4 max-lg:block max-lg:space-y-4">
@@ -123,7 +130,7 @@
     {:else}
       <div class="sheet mt-4 flex flex-wrap items-center gap-4 p-3.5">
         <p class="min-w-0 flex-1"><b>{plan.says}</b> <span class="text-ink2">About {roughly(plan.forecast.likely_ms)} in all, 9 in 10 within {roughly(plan.forecast.late_ms)}.{#if plan.felt} Felt least: {roughly(Math.max(0, plan.felt.soonest_away_ms - plan.felt.away_ms))} less without services in all{plan.felt.longer_ms > 0 ? `, ${roughly(plan.felt.longer_ms)} longer` : ''}.{/if}</span></p>
-        <button class="btn btn-main" disabled={!plan.can_begin || !!live.board?.standstill} onclick={() => (asking = true)}>{name(wish)}…</button>
+        <button class="btn btn-main" disabled={!plan.can_begin || !!live.board?.standstill} onclick={ask}>{name(wish)}…</button>
       </div>
       <p class="mt-2 flex flex-wrap items-center gap-2 text-ink2">
         <label class="flex items-center gap-2">Work on at most <input class="field w-[4.5em] py-0.5" type="number" min="1" placeholder="all" value={atOnce ?? ''} onchange={(e) => set({ 'at-once': e.currentTarget.value })} /> at once</label>
@@ -135,8 +142,8 @@
   </section>
 </div>
 
-{#if plan}
-  <Confirm bind:open={asking} title="{name(wish)} {of.join(', ')}" says="{stands}. {plan.says} About {roughly(plan.forecast.likely_ms)} in all, 9 in 10 within {roughly(plan.forecast.late_ms)}." needsReason={freezes.length > 0} action="{name(wish)} now" onconfirm={begin}>
+{#if put}
+  <Confirm bind:open={asking} title="{name(wish)} {of.join(', ')}" says="{stands}. {put.plan.says} About {roughly(put.plan.forecast.likely_ms)} in all, 9 in 10 within {roughly(put.plan.forecast.late_ms)}." needsReason={freezes.length > 0} action="{name(wish)} now" onconfirm={begin}>
     {#if worst.length > 0}
       <h3 class="mt-3 text-[13px] text-ink3">Who notices</h3>
       <ul class="max-h-[26vh] overflow-auto">

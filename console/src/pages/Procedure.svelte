@@ -1,6 +1,6 @@
 <!-- A procedure: its lines, what it asks, its rehearsal, and carrying it out. -->
 <script lang="ts">
-  import { Refused, api, type ProcedureRequest, type ProcedureView, type Rehearsal } from '../lib/api';
+  import { Refused, api, identity, type ProcedureRequest, type ProcedureView, type Rehearsal } from '../lib/api';
   import { live } from '../lib/live.svelte';
   import { router } from '../lib/router.svelte';
   import { does, runHue, word } from '../lib/states';
@@ -29,6 +29,14 @@
   let overrides = $state.raw<ProcedureRequest['overrides']>({});
   let prefer = $state<ProcedureRequest['prefer']>('soonest');
   let heldAtMost = $state('');
+  let vouched = $state.raw<string[]>([]);
+  /** What is being confirmed: the rehearsal as it was when the question was put. What is begun is that. */
+  let put = $state.raw<{ plan: Rehearsal; as: string } | null>(null);
+  function ask(): void {
+    if (!played) return;
+    put = { plan: played, as: identity() };
+    asking = true;
+  }
   const actedOn = $derived([...new Set(played?.plan.sequence.steps.flatMap((s) => (s.address ? [s.address] : [])) ?? [])].sort());
 
   $effect(() => {
@@ -39,8 +47,8 @@
     );
   });
 
-  const request = $derived<ProcedureRequest>({ answers: { ...answers }, from_line: fromLine, left_standing: standing, below_keep_up: below, along: [], overrides, prefer, held_at_most: heldAtMost || null, at_once: null, why: null, change: change || null, in_freeze: freezes, window: inWindow || null, at_last_moment: atLast });
-  const facts = $derived(live.board?.services.map((s) => s.seen.state).join() ?? '');
+  const request = $derived<ProcedureRequest>({ answers: { ...answers }, from_line: fromLine, left_standing: standing, below_keep_up: below, along: [], overrides, prefer, held_at_most: heldAtMost || null, at_once: null, why: null, change: change || null, in_freeze: freezes, window: inWindow || null, at_last_moment: atLast, vouched_for: vouched, shown: null, asked_as: null });
+  const facts = $derived(`${live.board?.edition} ${live.board?.services.map((s) => s.seen.state).join() ?? ''}`);
 
   // Rehearsed again when an answer or a fact changes; typing is let come to rest.
   $effect(() => {
@@ -66,7 +74,7 @@
 
   async function begin(why: string): Promise<string | null> {
     try {
-      const { id } = await api.carryOut(name, { ...request, why: why || null });
+      const { id } = await api.carryOut(name, { ...request, why: why || null, shown: put?.plan.digest ?? null, asked_as: put?.as ?? null });
       router.go(`/runs/${id}`);
       return null;
     } catch (error) {
@@ -89,7 +97,7 @@
     return { id: step.id, says: what };
   });
   const bad = $derived(played?.preflight.filter((p) => p.answer.verdict !== 'holds') ?? []);
-  const worst = $derived(played?.plan.hits.filter((h) => h.impact.says) ?? []);
+  const worst = $derived(put?.plan.plan.hits.filter((h) => h.impact.says) ?? []);
   const stands = $derived(`${live.board?.estate} · ${live.board?.stands_for}`);
 </script>
 
@@ -102,7 +110,7 @@
     <span class="flex-1"></span>
     <a class="btn" href="/procedures/{name}/edit">Edit</a>
     <a class="btn" href="/procedures/{name}/difference">What changed</a>
-    <button class="btn btn-main" disabled={!played?.can_begin || !!refused} onclick={() => (asking = true)}>Carry out…</button>
+    <button class="btn btn-main" disabled={!played?.can_begin || !!refused} onclick={ask}>Carry out…</button>
   </div>
   {#if view.purpose}<p class="mt-0.5 max-w-[90ch] text-ink2">{view.purpose}</p>{/if}
 
@@ -156,7 +164,7 @@
         <p class="sheet p-3.5"><b>Likely {roughly(played.forecast.likely_ms)}</b>, 9 in 10 within {roughly(played.forecast.late_ms)}. <span class="text-ink2">{played.forecast.rank_by_rank_ms > played.forecast.as_planned_ms + 500 ? `${roughly(played.forecast.rank_by_rank_ms - played.forecast.as_planned_ms)} sooner than rank by rank. ` : ''}{#if played.plan.felt}Felt least: {roughly(Math.max(0, played.plan.felt.soonest_away_ms - played.plan.felt.away_ms))} less without services in all{played.plan.felt.longer_ms > 0 ? `, ${roughly(played.plan.felt.longer_ms)} longer` : ''}. {/if}{played.forecast.plays} plays; touches nothing.</span>{#if played.window}<br />{played.window.title} ends {clock(ms(played.window.ends_at))}: <b class={played.window.chance >= 95 ? 'text-proven' : 'text-alarm'}>{played.window.chance} in 100</b> that it has ended by then.{/if}</p>
         {#each bad as look (look.says)}<p class="mt-2 border border-alarm bg-alarm-soft px-3.5 py-2" role="alert"><b>Before the first act:</b> {look.says} – {look.answer.says}</p>{/each}
         {#each played.refused.filter((r) => !bad.some((b) => r.startsWith(b.says)) && !played?.plan.obstacles.some((o) => o.why === r)) as why (why)}<p class="mt-2 border border-alarm bg-alarm-soft px-3.5 py-2" role="alert">{why}</p>{/each}
-        <PlanAsks plan={played.plan} {below} {standing} onbelow={(l) => (below = l)} onstanding={(l) => (standing = l)} {freezes} onfreezes={(l) => (freezes = l)} />
+        <PlanAsks plan={played.plan} {below} {standing} onbelow={(l) => (below = l)} onstanding={(l) => (standing = l)} {freezes} onfreezes={(l) => (freezes = l)} {vouched} onvouched={(l) => (vouched = l)} />
         <div class="sheet mt-2 max-h-[56vh] overflow-auto">
           <Ghost rehearsal={played} shown={fails} onchoose={(step) => (fails = fails === step ? null : step)} />
         </div>
@@ -186,7 +194,7 @@
     </section>
   </div>
 
-  <Confirm bind:open={asking} title="Carry out: {view.title}" says="{stands}. {played ? `Likely ${roughly(played.forecast.likely_ms)}, 9 in 10 within ${roughly(played.forecast.late_ms)}.` : ''}" action="Carry out now" needsReason={fromLine !== null || freezes.length > 0} onconfirm={begin}>
+  <Confirm bind:open={asking} title="Carry out: {view.title}" says="{stands}. {put ? `Likely ${roughly(put.plan.forecast.likely_ms)}, 9 in 10 within ${roughly(put.plan.forecast.late_ms)}.` : ''}{(put?.plan.plan.vouched ?? []).length > 0 ? ` ${(put?.plan.plan.vouched ?? []).length} steps before line ${fromLine} are taken as done, on your word.` : ''}" action="Carry out now" needsReason={fromLine !== null || freezes.length > 0} onconfirm={begin}>
     {#if worst.length > 0}
       <h3 class="mt-3 text-[13px] text-ink3">Who notices</h3>
       <ul class="max-h-[26vh] overflow-auto">

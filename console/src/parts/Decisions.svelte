@@ -1,8 +1,9 @@
 <!-- What an operator may do with a run now, each with what it leads to. The server says what is allowed. -->
 <script lang="ts">
-  import { Refused, api, type Allowed, type ProcedureSummary, type RunView, type Schemas } from '../lib/api';
+  import { Refused, api, type Allowed, type PlanView, type ProcedureSummary, type RunView, type Schemas } from '../lib/api';
   import { live } from '../lib/live.svelte';
   import Confirm from './Confirm.svelte';
+  import PlanRanks from './PlanRanks.svelte';
 
   let { run, onchange, of = null }: { run: RunView; onchange: (run: RunView) => void; of?: string | null } = $props();
 
@@ -20,7 +21,7 @@
   async function decide(a: Allowed, why: string): Promise<string | null> {
     try {
       // Everything else in it is for people; the server takes what it knows.
-      onchange(await api.decide(run.id, { ...a, why: why || null } as Schemas['DecisionRequest']));
+      onchange(await api.decide(run.id, { shown: null, ...a, why: why || null } as Schemas['DecisionRequest']));
       return null;
     } catch (error) {
       if (error instanceof Refused) return `${error.message}. ${error.hint}`;
@@ -38,8 +39,22 @@
     to = procedures.find((p) => p.title !== run.title)?.name ?? procedures[0]?.name ?? '';
     diverting = true;
   }
+  // Things changed before it began to act: what it would do now is shown, and what is confirmed is that.
+  const isAnew = (a: Allowed): boolean => a.kind === 'resume' && a.leads_to.startsWith('works it out anew');
+  let anew = $state.raw<PlanView | null>(null);
+  let goingOn = $state(false);
   async function press(a: Allowed): Promise<void> {
-    if (gentle(a)) {
+    if (isAnew(a)) {
+      refused = null;
+      try {
+        anew = await api.anew(run.id);
+        asked = a;
+        goingOn = true;
+      } catch (error) {
+        if (!(error instanceof Refused)) throw error;
+        refused = `${error.message}. ${error.hint}`;
+      }
+    } else if (gentle(a)) {
       refused = await decide(a, '');
     } else {
       asked = a;
@@ -55,7 +70,7 @@
     <button
       class="btn {of === null ? '' : 'btn-small'} {allowed.kind === 'try-again' || allowed.kind === 'resume' ? 'btn-main' : ''} {allowed.kind === 'give-up' || allowed.kind === 'force' ? 'btn-alarm' : ''}"
       title={allowed.leads_to}
-      onclick={() => press(allowed)}>{label(allowed)}{gentle(allowed) ? '' : '…'}</button
+      onclick={() => press(allowed)}>{label(allowed)}{gentle(allowed) && !isAnew(allowed) ? '' : '…'}</button
     >
   {/each}
 </div>
@@ -70,7 +85,16 @@
   </Confirm>
 {/if}
 
-{#if asked}
+{#if anew && asked}
+  {@const a = asked}
+  {@const now = anew}
+  <Confirm bind:open={goingOn} title="Resume: run {run.id}, worked out anew" says="{live.board?.estate} · {live.board?.stands_for}. It was confirmed otherwise, and has not begun to act. It would do this now: {now.says}" action="Go on so" onconfirm={(why) => decide({ ...a, shown: now.digest } as unknown as Allowed, why)}>
+    <PlanRanks plan={now} />
+    {#each [...now.obstacles.map((o) => o.why), ...now.asks.map((q) => q.says)] as why (why)}<p class="mt-2 border border-alarm bg-alarm-soft px-3.5 py-2" role="alert">{why}</p>{/each}
+  </Confirm>
+{/if}
+
+{#if asked && !isAnew(asked)}
   {@const a = asked}
   <Confirm
     bind:open

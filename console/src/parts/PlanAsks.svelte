@@ -2,7 +2,7 @@
 <script lang="ts">
   import type { PlanView } from '../lib/api';
 
-  let { plan, below, standing, freezes = [], onbelow, onstanding, onfreezes }: { plan: Pick<PlanView, 'obstacles' | 'asks'>; below: string[]; standing: string[]; onbelow: (list: string[]) => void; onstanding: (list: string[]) => void; freezes?: string[]; onfreezes: (list: string[]) => void } = $props();
+  let { plan, below, standing, freezes = [], vouched = [], onbelow, onstanding, onfreezes, onvouched = () => {} }: { plan: Pick<PlanView, 'obstacles' | 'asks'>; below: string[]; standing: string[]; onbelow: (list: string[]) => void; onstanding: (list: string[]) => void; freezes?: string[]; onfreezes: (list: string[]) => void; vouched?: string[]; onvouched?: (list: string[]) => void } = $props();
 
   const toggled = (list: string[], item: string): string[] => (list.includes(item) ? list.filter((i) => i !== item) : [...list, item]);
 </script>
@@ -23,17 +23,21 @@
       {#each ask.addresses as address (address)}
         <label class="mt-1 flex items-center gap-2"><input type="checkbox" onchange={() => onstanding(toggled(standing, address))} /> <span class="font-mono">{address}</span></label>
       {/each}
+    {:else if ask.kind === 'against-vouch'}
+      <p>{ask.says}.</p>
+      <label class="mt-1 flex items-center gap-2"><input type="checkbox" onchange={() => onvouched(toggled(vouched, ask.address))} /> Yes: take <span class="font-mono">{ask.address}</span> as the lines before left it, against what is seen</label>
     {:else}
       <p>{ask.says}.</p>
       <label class="mt-1 flex items-center gap-2"><input type="checkbox" onchange={() => onstanding(toggled(standing, ask.address))} /> Yes: <span class="font-mono">{ask.address}</span> may stand as it does</label>
     {/if}
   </div>
 {/each}
-{#if below.length > 0 || standing.length > 0 || freezes.length > 0}
+{#if below.length > 0 || standing.length > 0 || freezes.length > 0 || vouched.length > 0}
   <p class="mt-3 flex flex-wrap items-center gap-2 text-ink2">
     Said in so many words:
     {#each freezes as freeze (freeze)}<button class="btn btn-small" onclick={() => onfreezes(freezes.filter((f) => f !== freeze))}>inside {freeze} · take back</button>{/each}
     {#each below as group (group)}<button class="btn btn-small" onclick={() => onbelow(below.filter((g) => g !== group))}>group {group} may fall below · take back</button>{/each}
+    {#each vouched as address (address)}<button class="btn btn-small font-mono" onclick={() => onvouched(vouched.filter((a) => a !== address))}>{address} as vouched · take back</button>{/each}
     {#each standing as address (address)}<button class="btn btn-small font-mono" onclick={() => onstanding(standing.filter((a) => a !== address))}>{address} · take back</button>{/each}
   </p>
 {/if}

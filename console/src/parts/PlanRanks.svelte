@@ -13,6 +13,7 @@
     return all;
   });
   const stops = $derived(new Set(plan.sequence.steps.filter((s) => s.kind === 'stop').map((s) => s.address)));
+  const vouched = $derived(new Set(plan.vouched ?? []));
   const already = (s: Step): boolean => (s.kind === 'stop' && s.found === 'down') || (s.kind === 'start' && s.found === 'proven' && !stops.has(s.address));
   const why = (s: Step): string => (s.why.kind === 'relies-on' ? `relies on ${s.why.of}` : s.why.kind === 'needed-by' ? `needed by ${s.why.of}` : s.why.kind === 'written' ? `line ${s.why.of}` : s.why.kind === 'takes-back' ? `takes back step ${s.why.of}` : 'chosen');
 </script>
@@ -26,7 +27,7 @@
           <li class="sheet border-l-[3px] px-2.5 py-1 {step.critical ? 'border-l-accent' : 'border-l-line'}">
             <span class="flex items-baseline justify-between gap-2">
               <span class="truncate"><span class={step.kind === 'stop' ? 'text-rest' : 'font-semibold'}>{does(step)}</span> {#if step.address}<Address address={step.address} />{:else}{step.settings?.title ?? ''}{/if}</span>
-              <span class="flex-none text-[13px] text-ink3">{already(step) ? 'so already' : step.usual_ms === 0 ? '' : step.slow_ms > step.usual_ms * 1.2 ? `${roughly(step.usual_ms)}–${roughly(step.slow_ms)}` : roughly(step.usual_ms)}</span>
+              <span class="flex-none text-[13px] text-ink3">{vouched.has(step.id) ? 'vouched for' : already(step) ? 'so already' : step.usual_ms === 0 ? '' : step.slow_ms > step.usual_ms * 1.2 ? `${roughly(step.usual_ms)}–${roughly(step.slow_ms)}` : roughly(step.usual_ms)}</span>
             </span>
             <span class="block truncate text-[13px] text-ink3">{why(step)}{step.found === 'proven' || !step.address ? '' : ` · found ${word(step.found)}`}</span>
           </li>

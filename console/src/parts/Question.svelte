@@ -13,7 +13,7 @@
 
   async function answer(given: string): Promise<void> {
     try {
-      onchange(await api.decide(run.id, { kind: 'answer', step: step.planned.id, value: given, hold: null, why: null }));
+      onchange(await api.decide(run.id, { kind: 'answer', step: step.planned.id, value: given, hold: null, shown: null, why: null }));
     } catch (error) {
       if (!(error instanceof Refused)) throw error;
       refused = `${error.message}. ${error.hint}`;

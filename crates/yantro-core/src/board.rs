@@ -37,6 +37,10 @@ pub struct Watched {
     contrary: u32,
     /// When the newest look that was taken in had begun: one from before it says nothing any more.
     asked_at: Timestamp,
+    /// The newest look could not look (R14); whether something of it is known to run all the same.
+    blind: Option<bool>,
+    /// Since when this process, or whatever runs of it, is seen to run: it has its patience to come up, whoever started it.
+    runs_since: Option<Timestamp>,
 }
 
 impl Watched {
@@ -55,7 +59,7 @@ impl Watched {
             last_known: None,
             log_against: None,
         };
-        Self { seen, process: None, contrary: 0, asked_at: Timestamp::from_ms(0) }
+        Self { seen, process: None, contrary: 0, asked_at: Timestamp::from_ms(0), blind: None, runs_since: None }
     }
 
     /// Whether a look that began then is news; from now on none that began before it is.
@@ -65,6 +69,16 @@ impl Watched {
         is_news
     }
 
+    /// What the newest look alone shows, for whoever acts on it: what could not be looked at is neither up nor down, though
+    /// the board goes on showing what was known, with its age (R14). What is known to run is at least up, and not proven.
+    pub fn as_looked_at(&self) -> SeenState {
+        match self.blind {
+            None => self.seen.state,
+            Some(true) => SeenState::Ailing,
+            Some(false) => SeenState::Unknown,
+        }
+    }
+
     /// Takes in a look. `patience` is how long a start may take, `ailing_after` how many contrary
     /// looks in a row make it ailing (R14).
     pub fn take(&mut self, look: &Look, now: Timestamp, patience: Duration, ailing_after: u32) {
@@ -72,14 +86,22 @@ impl Watched {
         if look.manager.is_some() || look.runs == Some(false) {
             self.seen.manager.clone_from(&look.manager);
         }
-        // What it was before its host went out of reach is what it was.
-        let before = self.seen.last_known.map_or(self.seen.state, |l| l.state);
+        self.blind = None;
+        // What it was before its host went out of reach is what it was; another process is another life.
+        let was = self.seen.last_known.map_or(self.seen.state, |l| l.state);
+        let is_another = look.process.is_some() && self.process.is_some() && look.process != self.process;
+        let before = if is_another && look.runs == Some(true) { SeenState::Down } else { was };
+        if look.runs == Some(true) && !before.is_up() {
+            self.runs_since = Some(now);
+            self.contrary = 0;
+        }
         let climbed = look.rungs.iter().take_while(|a| a.verdict == Verdict::Holds).count();
         let failing = look.rungs.iter().enumerate().find(|(_, a)| a.verdict != Verdict::Holds);
         let (state, says) = match (look.runs, failing) {
             (None, _) => {
                 // Neither for nor against: what was known stays, with its age.
                 self.seen.says = failing.map_or("it cannot be looked at".to_owned(), |(_, a)| format!("could not look: {}", a.says));
+                self.blind = Some(false);
                 return;
             }
             (Some(false), _) => {
@@ -93,10 +115,13 @@ impl Watched {
             (Some(true), None) => (before, self.seen.says.clone()),
             (Some(true), Some((_, answer))) if answer.verdict == Verdict::CouldNotLook => {
                 self.seen.says = format!("could not look: {}", answer.says);
+                self.blind = Some(true);
                 return;
             }
             (Some(true), Some((_, answer))) => {
-                let within_patience = look.started_at.is_some_and(|at| now.since(at) < patience);
+                // Whoever started it: by our own word, or since it was first seen to run.
+                let since = look.started_at.max(self.runs_since);
+                let within_patience = since.is_some_and(|at| now.since(at) < patience);
                 let state = match before {
                     SeenState::Proven if self.contrary + 1 < ailing_after => SeenState::Proven,
                     SeenState::Proven | SeenState::Ailing => SeenState::Ailing,
@@ -140,7 +165,11 @@ impl Watched {
     /// Whatever its rungs say: a forbidden line keeps it ailing (R17).
     fn heed_log(&mut self) {
         let Some(against) = &self.seen.log_against else { return };
-        let says = format!("forbidden line in its log, seen by run {}: \"{}\"", against.run, against.line);
+        let says = if against.missing {
+            format!("its last start, by run {}, never showed {}", against.run, against.line)
+        } else {
+            format!("forbidden line in its log, seen by run {}: \"{}\"", against.run, against.line)
+        };
         match self.seen.state {
             SeenState::Proven | SeenState::Ailing => {
                 self.seen.state = SeenState::Ailing;
@@ -154,6 +183,7 @@ impl Watched {
 
     /// Puts it into a state that was shown otherwise: by a climb, or by a stop proven.
     pub fn set(&mut self, state: SeenState, now: Timestamp) {
+        self.blind = None;
         if self.seen.state != state {
             self.seen.since = now;
             self.contrary = 0;
@@ -235,7 +265,13 @@ mod tests {
     }
 
     fn forbidden() -> LogAgainst {
-        LogAgainst { line: "FATAL index lost".into(), source: "/var/log/fares.log".into(), run: 7, at: Timestamp::from_ms(0) }
+        LogAgainst {
+            line: "FATAL index lost".into(),
+            source: "/var/log/fares.log".into(),
+            missing: false,
+            run: 7,
+            at: Timestamp::from_ms(0),
+        }
     }
 
     #[test]

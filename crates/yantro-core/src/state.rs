@@ -145,6 +145,9 @@ pub struct LogAgainst {
     pub line: String,
     /// The file it is in.
     pub source: String,
+    /// Nothing forbidden was seen: these are lines that must appear since its start, and did not.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub missing: bool,
     /// The run that saw it.
     pub run: u64,
     /// When.

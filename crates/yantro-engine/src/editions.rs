@@ -5,13 +5,12 @@ use std::sync::Arc;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
-use tokio::sync::oneshot;
 use yantro_core::{
     estate::{Estate, Fault, Severity, file::ProcedureFile, vet},
     graph::EstateGraph,
     name::{Address, ProcedureName, did_you_mean},
     procedure::{self, Asked},
-    sequence::plays::play_all,
+    sequence::{Usual, plays::play_all},
     state::Facts,
     time::Timestamp,
     written::{self, Difference, Edit, EditFault, StepDifference},
@@ -216,7 +215,10 @@ impl Engine {
         let mut procedures: Vec<ProcedureName> = had.keys().filter(|n| !estate.procedures.contains_key(*n)).cloned().collect();
         procedures.extend(estate.procedures.iter().filter(|(n, p)| had.get(*n) != Some(*p)).map(|(n, _)| n.clone()));
         let changed = before.as_ref().is_none_or(|b| b.text != text || b.estate != estate);
-        let newest = before.as_ref().map_or(0, |b| b.edition);
+        let engine = self.clone();
+        let newest = tokio::task::spawn_blocking(move || Ok::<_, EngineError>(engine.reader()?.last_edition()?)).await;
+        // Counted in the store: an edition that does not vet any more is one all the same.
+        let newest = newest.unwrap_or(Err(EngineError::Busy))?;
         let edition = if changed { newest + 1 } else { newest };
         if changed {
             let row = Edition {
@@ -229,9 +231,7 @@ impl Engine {
                 edited,
             };
             let loaded = Arc::new(Loaded::new(edition, text, folder, estate));
-            let (reply, answered) = oneshot::channel();
-            self.send(Msg::Load { edition: Box::new(row), loaded, reply });
-            answered.await.expect("the loop answers what it was asked");
+            self.ask(|reply| Msg::Load { edition: Box::new(row), loaded, reply }).await?;
             self.look_again().await;
         }
         Ok(LoadOutcome { edition, changed, added, removed, altered, procedures, warnings })
@@ -290,7 +290,7 @@ impl Engine {
         let values = procedure::settle(estate, &graph, procedure, &Default::default()).ok()?;
         let facts: Facts = estate.services.keys().filter_map(|a| Some((a.clone(), self.hands.watched(a)?.seen.state))).collect();
         let asked = Asked { values, ..Asked::default() };
-        let plan = procedure::plan(estate, &graph, &facts, &self.usual(estate), procedure, &asked);
+        let plan = procedure::plan(estate, &graph, &facts, &Usual::new(self.times(), estate), procedure, &asked);
         let forecast = play_all(&plan.sequence.steps, estate, None);
         let mut lines_ms = vec![0; procedure.lines.len()];
         for (step, times) in plan.sequence.steps.iter().zip(&forecast.steps) {

@@ -1,7 +1,7 @@
 //! The loop: inputs in, machines decide, events stored, orders carried out.
 
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::{BTreeMap, BTreeSet, VecDeque},
     num::NonZeroU32,
     path::{Path, PathBuf},
     sync::{
@@ -13,11 +13,7 @@ use std::{
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use tokio::sync::{
-    broadcast,
-    mpsc::{UnboundedSender, unbounded_channel},
-    oneshot,
-};
+use tokio::sync::{broadcast, oneshot};
 use yantro_core::{
     estate::{Estate, Fault, Service, ServiceRunner, vet, vet_with},
     graph::EstateGraph,
@@ -25,18 +21,18 @@ use yantro_core::{
     overrides::Overrides,
     procedure::{self, Asked, Does, Line, Procedure},
     run::{
-        Begun, Decision, DecisionKind, Divert, Event, Input, Run, RunId,
+        Begun, Decision, DecisionKind, Divert, Event, HoldCause, Input, Refusal, Run, RunId,
         event::{AtLastMoment, WindowTerms},
         input::LogMark,
     },
     selection,
-    sequence::{Plan, Prefer, Request, Settings, StepKind, Usual, Wish, plan, plays::play_all, preflight},
+    sequence::{Plan, Prefer, Request, Settings, Shown, StepKind, Usual, Wish, plan, plays::play_all, preflight},
     state::{Facts, SeenState},
     survey::Survey,
     time::{Span, Timestamp},
 };
 use yantro_reach::{Here, Hosts, LogLine, ReadLog};
-use yantro_store::{Edition, Reader, RunRow};
+use yantro_store::{Edition, Reader, RunRow, StoreError};
 
 use crate::{
     EngineError,
@@ -45,6 +41,7 @@ use crate::{
     editions::LoadRequest,
     hands::Hands,
     identity::Identity,
+    inbox::Inbox,
     locks::Locks,
     publish::{Published, Publisher},
     rehearse::KeptForecast,
@@ -61,6 +58,11 @@ const ROUND: Duration = Duration::from_secs(2);
 /// Between rounds there is at least so many times what one took, and at most this.
 const PAUSE_TIMES: u32 = 4;
 const LONGEST_PAUSE: Duration = Duration::from_secs(10);
+
+/// So many plans that were shown are remembered.
+const SHOWN_KEPT: usize = 200;
+/// The longest identity that something is asked for under.
+const LONGEST_IDENTITY: usize = 100;
 
 /// From so many services on it is worth while to give memory back after each round.
 const MANY_SERVICES: usize = 1_000;
@@ -125,6 +127,12 @@ pub struct BeginRequest {
     /// What it does when putting back would no longer fit the window.
     #[serde(default)]
     pub at_last_moment: AtLastMoment,
+    /// The digest of the plan that was shown: what would come out otherwise is refused, with the difference.
+    #[serde(default)]
+    pub shown: Option<String>,
+    /// An identity of the asker's own: asked for twice under it, it is begun once.
+    #[serde(default)]
+    pub asked_as: Option<String>,
 }
 
 /// What a run of a procedure is asked to do.
@@ -137,6 +145,9 @@ pub struct ProcedureRequest {
     /// The line to begin at, from 1; those before it are vouched for, with the reason given (N54).
     #[serde(default)]
     pub from_line: Option<u32>,
+    /// Services that are taken as the lines before left them, though a look says otherwise: named one by one (N54).
+    #[serde(default)]
+    pub vouched_for: BTreeSet<Address>,
     /// Services named one by one as standing on what is not proven (R3).
     #[serde(default)]
     pub left_standing: BTreeSet<Address>,
@@ -173,6 +184,12 @@ pub struct ProcedureRequest {
     /// What it does when putting back would no longer fit the window.
     #[serde(default)]
     pub at_last_moment: AtLastMoment,
+    /// The digest of the plan that was shown: what would come out otherwise is refused, with the difference.
+    #[serde(default)]
+    pub shown: Option<String>,
+    /// An identity of the asker's own: asked for twice under it, it is begun once.
+    #[serde(default)]
+    pub asked_as: Option<String>,
 }
 
 /// A further act of services that is asked for by itself.
@@ -186,10 +203,17 @@ pub struct ActRequest {
     /// Why.
     #[serde(default)]
     pub why: Option<String>,
+    /// The digest of the plan that was shown: what would come out otherwise is refused, with the difference.
+    #[serde(default)]
+    pub shown: Option<String>,
+    /// An identity of the asker's own: asked for twice under it, it is begun once.
+    #[serde(default)]
+    pub asked_as: Option<String>,
 }
 
 /// What both kinds of request say about how a run is to go.
 struct Terms<'r> {
+    shown: Option<&'r str>,
     overrides: &'r Overrides,
     at_once: Option<u32>,
     why: Option<&'r str>,
@@ -202,6 +226,7 @@ struct Terms<'r> {
 impl BeginRequest {
     fn terms(&self) -> Terms<'_> {
         Terms {
+            shown: self.shown.as_deref(),
             overrides: &self.overrides,
             at_once: self.at_once.map(NonZeroU32::get),
             why: self.why.as_deref(),
@@ -216,6 +241,7 @@ impl BeginRequest {
 impl ProcedureRequest {
     fn terms(&self) -> Terms<'_> {
         Terms {
+            shown: self.shown.as_deref(),
             overrides: &self.overrides,
             at_once: self.at_once.map(NonZeroU32::get),
             why: self.why.as_deref(),
@@ -292,18 +318,23 @@ pub(crate) enum Msg {
     Input { run: RunId, input: Input },
     LookAt(Address),
     Looked(Vec<(Address, SeenState, String)>),
-    Begin { begun: Box<Begun>, reply: oneshot::Sender<RunId> },
+    Begin { begun: Box<Begun>, asked_as: Option<String>, reply: oneshot::Sender<Result<RunId, EngineError>> },
+    Replan { run: RunId, begun: Box<Begun>, decision: Decision, reply: oneshot::Sender<Result<(), EngineError>> },
     Decide { run: RunId, decision: Decision, reply: oneshot::Sender<Result<(), EngineError>> },
     Remark { run: RunId, input: Input, reply: oneshot::Sender<Result<(), EngineError>> },
     PlanDivert { run: RunId, planned: Result<Divert, String> },
-    Load { edition: Box<Edition>, loaded: Arc<Loaded>, reply: oneshot::Sender<()> },
+    Load { edition: Box<Edition>, loaded: Arc<Loaded>, reply: oneshot::Sender<Result<(), EngineError>> },
     Acknowledge { address: Address, who: String, why: String, reply: oneshot::Sender<Result<(), EngineError>> },
-    Audit { who: String, what: &'static str, about: String, why: String, reply: oneshot::Sender<()> },
-    Standstill { on: bool, who: String, reply: oneshot::Sender<()> },
+    Audit { who: String, what: &'static str, about: String, why: String, reply: oneshot::Sender<Result<(), EngineError>> },
+    Standstill { on: bool, who: String, reply: oneshot::Sender<Result<(), EngineError>> },
 }
 
 pub(crate) struct Shared {
     pub loaded: RwLock<Option<Arc<Loaded>>>,
+    /// The newest edition, where it does not vet any more, and why.
+    pub unusable: RwLock<Option<(u64, String)>>,
+    /// What was shown last to whoever may begin it, by digest: to say how it differs by then.
+    pub shown: Mutex<VecDeque<(String, Shown)>>,
     pub runs: RwLock<BTreeMap<RunId, Run>>,
     pub standstill: RwLock<Option<String>>,
     pub storage_trouble: RwLock<Option<String>>,
@@ -330,7 +361,7 @@ pub(crate) fn read<T>(lock: &RwLock<T>) -> RwLockReadGuard<'_, T> {
 pub struct Engine {
     pub(crate) shared: Arc<Shared>,
     pub(crate) hands: Hands,
-    pub(crate) inbox: UnboundedSender<Msg>,
+    pub(crate) inbox: Inbox,
     pub(crate) storage: Arc<Storage>,
 }
 
@@ -347,15 +378,36 @@ impl Engine {
         let storage = Arc::new(Storage::open(&database)?);
         let reader = Reader::open(&database)?;
         let started = reader.started()?;
-        let loaded = reader.newest_edition()?.and_then(|edition| {
-            let vetted = vet(&edition.text, &edition.folder);
-            let estate = vetted.estate?;
-            Some(Arc::new(Loaded::new(edition.no, edition.text, edition.folder, estate)))
-        });
+        let (loaded, unusable) = match reader.newest_edition()? {
+            None => (None, None),
+            Some(edition) => {
+                let vetted = vet(&edition.text, &edition.folder);
+                match vetted.estate {
+                    Some(estate) => (Some(Arc::new(Loaded::new(edition.no, edition.text, edition.folder, estate))), None),
+                    None => {
+                        // What an older version took is not forgotten: it is said, and the next load has the next number.
+                        let why = vetted.faults.first().map(|f| format!("line {}: {}", f.line, f.message)).unwrap_or_default();
+                        tracing::error!(edition = edition.no, %why, "the newest edition does not vet any more: load a mended one");
+                        (None, Some((edition.no, why)))
+                    }
+                }
+            }
+        };
         let mut runs = BTreeMap::new();
         let mut last_seen = None;
+        let mut unreadable = None;
         for id in reader.open_runs()? {
-            let events = reader.events_of(id)?;
+            // One run that cannot be read back keeps nobody from seeing all else; but nothing is begun until somebody knows.
+            let events = match reader.events_of(id) {
+                Ok(events) => events,
+                Err(error @ StoreError::Unreadable { .. }) => {
+                    let why = std::error::Error::source(&error).map(ToString::to_string).unwrap_or_default();
+                    tracing::error!(run = %id, %error, %why, "a run is left out: what it had under way is nobody's now");
+                    unreadable = Some(format!("run {id} cannot be read back, and what it had under way is nobody's now: {error}"));
+                    continue;
+                }
+                Err(error) => return Err(error.into()),
+            };
             last_seen = last_seen.max(events.last().map(|e| e.at));
             if let Some(run) = Run::replay(id, events.into_iter().map(|e| (e.at, e.event))) {
                 runs.insert(id, run);
@@ -365,13 +417,13 @@ impl Engine {
         let standstill = if options.looking_only {
             Some("the server was started looking only".to_owned())
         } else {
-            reader.setting("standstill")?.filter(|s| !s.is_empty())
+            reader.setting("standstill")?.filter(|s| !s.is_empty()).or(unreadable)
         };
         let next_run = reader.last_run()? + 1;
-        let (inbox, messages) = unbounded_channel();
+        let (inbox, messages) = crate::inbox::inbox();
         let identity = Identity::of(&reader, data)?;
         let batch = identity.first_batch(clock.now());
-        let (changed, mut links) = unbounded_channel();
+        let (changed, mut links) = tokio::sync::mpsc::unbounded_channel();
         let hosts = Hosts::new(Here::new(data, &options.host_records)?, identity.server(), changed);
         if let Some(loaded) = &loaded {
             hosts.know(&loaded.estate.hosts, |_| true);
@@ -387,6 +439,8 @@ impl Engine {
         };
         let shared = Arc::new(Shared {
             loaded: RwLock::new(loaded),
+            unusable: RwLock::new(unusable),
+            shown: Mutex::default(),
             runs: RwLock::new(runs),
             standstill: RwLock::new(standstill),
             storage_trouble: RwLock::new(None),
@@ -407,6 +461,9 @@ impl Engine {
             batch,
             orders: Vec::new(),
             replies: Vec::new(),
+            undo: Vec::new(),
+            trouble_since: None,
+            asked_as: BTreeMap::new(),
             next_run,
             reserve: data.join("reserve"),
             stored_alive_at: 0,
@@ -433,6 +490,39 @@ impl Engine {
     /// The loaded estate.
     pub fn loaded(&self) -> Option<Arc<Loaded>> {
         read(&self.shared.loaded).clone()
+    }
+
+    /// The loaded estate, or why there is none.
+    pub fn estate_loaded(&self) -> Result<Arc<Loaded>, EngineError> {
+        self.loaded().ok_or_else(|| match read(&self.shared.unusable).clone() {
+            Some((edition, why)) => EngineError::EstateUnusable { edition, why },
+            None => EngineError::NoEstate,
+        })
+    }
+
+    /// The digest of a plan by an edition, which goes with its begin; what was shown is remembered, to say how it differs by
+    /// then.
+    pub fn shows(&self, plan: &Plan, edition: u64) -> String {
+        let shown = Shown::of(plan, edition);
+        let digest = shown.digest();
+        let mut all = self.shared.shown.lock().unwrap_or_else(PoisonError::into_inner);
+        if !all.iter().any(|(known, _)| *known == digest) {
+            all.push_back((digest.clone(), shown));
+            if all.len() > SHOWN_KEPT {
+                all.pop_front();
+            }
+        }
+        digest
+    }
+
+    /// Whether a plan is the one that was shown; else how it differs.
+    fn is_as_shown(&self, plan: &Plan, edition: u64, digest: Option<&str>) -> Result<(), EngineError> {
+        let now = Shown::of(plan, edition);
+        let Some(digest) = digest.filter(|d| *d != now.digest()) else { return Ok(()) };
+        let all = self.shared.shown.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = all.iter().find(|(known, _)| known == digest);
+        let difference = known.map_or_else(|| vec!["what was shown is not known here any more".to_owned()], |(_, s)| s.difference(&now));
+        Err(EngineError::Otherwise { difference, plan: Some(Box::new(plan.clone())) })
     }
 
     /// A connection for reading what is stored. For threads that may block.
@@ -614,20 +704,29 @@ impl Engine {
         self.hands.hosts.here().mask(text)
     }
 
-    pub(crate) fn usual(&self, estate: &Estate) -> Usual {
+    /// How long steps usually take. Reads the store, away from the threads that serve.
+    pub(crate) async fn usual(&self, estate: &Estate) -> Usual {
+        let engine = self.clone();
+        let known = tokio::task::spawn_blocking(move || engine.times()).await;
+        // The blocking pool only fails to answer when the runtime goes down.
+        Usual::new(known.unwrap_or_default(), estate)
+    }
+
+    /// How long steps took. For threads that may block.
+    pub(crate) fn times(&self) -> Vec<(String, String, Vec<Duration>)> {
         match self.reader().and_then(|r| Ok(r.times()?)) {
-            Ok(known) => Usual::new(known, estate),
+            Ok(known) => known,
             Err(error) => {
                 tracing::warn!(%error, "no history to forecast from");
-                Usual::default()
+                Vec::new()
             }
         }
     }
 
     /// Works out what a request comes to, from a fresh look.
     pub async fn plan(&self, request: &BeginRequest) -> Result<(Plan, Arc<Loaded>), EngineError> {
-        let loaded = as_one_run_sees_it(self.loaded().ok_or(EngineError::NoEstate)?, &request.overrides)?;
-        let selection = self.as_found(&request.selection)?;
+        let loaded = as_one_run_sees_it(self.estate_loaded()?, &request.overrides)?;
+        let selection = self.as_found(&request.selection).await?;
         let chosen = selection::resolve(&loaded.estate, &loaded.graph, &selection, &request.except)?;
         let seen = self.hands.look(loaded.estate.services.values().cloned().collect()).await;
         let facts: Facts = seen.into_iter().collect();
@@ -638,7 +737,7 @@ impl Engine {
             left_standing: request.left_standing.clone(),
             below_keep_up: request.below_keep_up.clone(),
         };
-        let mut plan = plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate), &asked);
+        let mut plan = plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate).await, &asked);
         plan.prefer(request.prefer, &loaded.estate);
         plan.preflight = preflight(&loaded.estate, &plan.sequence.steps);
         plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &request.in_freeze);
@@ -648,18 +747,18 @@ impl Engine {
 
     /// Works out what a procedure comes to, from a fresh look.
     pub async fn plan_procedure(&self, name: &ProcedureName, request: &ProcedureRequest) -> Result<(Plan, Arc<Loaded>), EngineError> {
-        let loaded = as_one_run_sees_it(self.loaded().ok_or(EngineError::NoEstate)?, &request.overrides)?;
+        let loaded = as_one_run_sees_it(self.estate_loaded()?, &request.overrides)?;
         let procedure = loaded.estate.procedures.get(name).ok_or_else(|| EngineError::NoProcedure {
             name: name.to_string(),
             near: did_you_mean(name.as_str(), loaded.estate.procedures.keys().map(ProcedureName::as_str)),
         })?;
-        let procedure = self.with_as_found(procedure)?;
+        let procedure = self.with_as_found(procedure).await?;
         self.plan_lines(&procedure, request, loaded).await
     }
 
     /// Works out what a further act of services comes to: a procedure of one line that nobody wrote.
     pub async fn plan_act(&self, request: &ActRequest) -> Result<(Plan, Arc<Loaded>), EngineError> {
-        let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
+        let loaded = self.estate_loaded()?;
         let act = request.act.to_ascii_lowercase();
         let name = act.parse().map_err(|_| EngineError::NoAct(request.act.clone()))?;
         // That each name means something is told as of any selection.
@@ -703,9 +802,10 @@ impl Engine {
             left_standing: request.left_standing.clone(),
             below_keep_up: request.below_keep_up.clone(),
             from_line: request.from_line.filter(|l| *l > 1),
+            vouched_for: request.vouched_for.clone(),
             ..Asked::default()
         };
-        let mut plan = procedure::plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate), procedure, &asked);
+        let mut plan = procedure::plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate).await, procedure, &asked);
         plan.prefer(request.prefer, &loaded.estate);
         plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &request.in_freeze);
         self.heed_hosts(&mut plan, &loaded.estate, &request.along).await;
@@ -716,13 +816,27 @@ impl Engine {
 
     /// Begins a run of a wish.
     pub async fn begin(&self, request: &BeginRequest, who: &str) -> Result<RunId, EngineError> {
+        if let Some(run) = self.begun_already(request.asked_as.as_deref()).await? {
+            return Ok(run);
+        }
         let (plan, loaded) = self.plan(request).await?;
         let begun = Begun {
             why: request.why.clone(),
             change: request.change.clone(),
             ..self.may_begin(plan, &loaded, &request.terms(), who).await?
         };
-        self.begin_so(begun).await
+        self.begin_so(begun, request.asked_as.clone()).await
+    }
+
+    /// The run that was begun under an identity, where one was: whoever asks twice is told twice.
+    async fn begun_already(&self, asked_as: Option<&str>) -> Result<Option<RunId>, EngineError> {
+        let Some(identity) = asked_as.map(str::to_owned) else { return Ok(None) };
+        if identity.is_empty() || identity.len() > LONGEST_IDENTITY {
+            return Err(EngineError::BadIdentity);
+        }
+        let engine = self.clone();
+        let found = tokio::task::spawn_blocking(move || Ok::<_, EngineError>(engine.reader()?.asked_as(&identity)?)).await;
+        found.unwrap_or(Err(EngineError::Busy))
     }
 
     /// Begins a run of a procedure.
@@ -731,22 +845,29 @@ impl Engine {
         if from_line.is_some() && request.why.as_deref().is_none_or(|w| w.trim().is_empty()) {
             return Err(EngineError::NoReason("to vouch for the lines before"));
         }
+        if let Some(run) = self.begun_already(request.asked_as.as_deref()).await? {
+            return Ok(run);
+        }
         let (plan, loaded) = self.plan_procedure(name, request).await?;
         let begun = Begun {
             why: request.why.clone(),
             change: request.change.clone(),
             from_line,
+            vouched_for: request.vouched_for.clone(),
             ..self.may_begin(plan, &loaded, &request.terms(), who).await?
         };
-        self.begin_so(begun).await
+        self.begin_so(begun, request.asked_as.clone()).await
     }
 
     /// Begins a run of a further act of services.
     pub async fn begin_act(&self, request: &ActRequest, who: &str) -> Result<RunId, EngineError> {
+        if let Some(run) = self.begun_already(request.asked_as.as_deref()).await? {
+            return Ok(run);
+        }
         let (plan, loaded) = self.plan_act(request).await?;
-        let terms = ProcedureRequest { why: request.why.clone(), ..ProcedureRequest::default() };
+        let terms = ProcedureRequest { why: request.why.clone(), shown: request.shown.clone(), ..ProcedureRequest::default() };
         let begun = Begun { why: request.why.clone(), ..self.may_begin(plan, &loaded, &terms.terms(), who).await? };
-        self.begin_so(begun).await
+        self.begin_so(begun, request.asked_as.clone()).await
     }
 
     /// How a run begins by a plan, where nothing stands in its way.
@@ -757,6 +878,7 @@ impl Engine {
         if !plan.can_begin() {
             return Err(EngineError::NotAsItIs(Box::new(plan)));
         }
+        self.is_as_shown(&plan, loaded.edition, terms.shown)?;
         let acted_on = plan.sequence.acted_on();
         if !terms.in_freeze.is_empty() && terms.why.is_none_or(|w| w.trim().is_empty()) {
             return Err(EngineError::NoReason("to begin inside a change freeze"));
@@ -809,10 +931,57 @@ impl Engine {
         }
     }
 
-    async fn begin_so(&self, begun: Begun) -> Result<RunId, EngineError> {
+    async fn begin_so(&self, begun: Begun, asked_as: Option<String>) -> Result<RunId, EngineError> {
+        self.ask(|reply| Msg::Begin { begun: Box::new(begun), asked_as, reply }).await
+    }
+
+    /// Asks the loop for something, and waits for its answer.
+    pub(crate) async fn ask<T>(&self, msg: impl FnOnce(oneshot::Sender<Result<T, EngineError>>) -> Msg) -> Result<T, EngineError> {
         let (reply, answered) = oneshot::channel();
-        self.send(Msg::Begin { begun: Box::new(begun), reply });
-        Ok(answered.await.expect("the loop answers what it was asked"))
+        self.inbox.ask(msg(reply))?;
+        answered.await.expect("the loop answers what it was asked")
+    }
+
+    /// What a run that holds since things changed would do now (R8): its plan worked out anew, from a fresh look and by the
+    /// newest edition.
+    pub async fn anew(&self, run: RunId) -> Result<(Plan, Arc<Loaded>), EngineError> {
+        let begun = read(&self.shared.runs).get(&run).map(|r| r.begun.clone()).ok_or(EngineError::NoRun(run))?;
+        let loaded = as_one_run_sees_it(self.estate_loaded()?, &begun.overrides)?;
+        let seen = self.hands.look(loaded.estate.services.values().cloned().collect()).await;
+        let facts: Facts = seen.into_iter().collect();
+        let usual = self.usual(&loaded.estate).await;
+        let mut plan = crate::orders::again(&loaded, &begun, &facts, &usual).ok_or_else(|| EngineError::NoProcedure {
+            name: begun.sequence.of.word().to_owned(),
+            near: "it is no longer in the estate: give this run up".to_owned(),
+        })?;
+        plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &begun.in_freeze);
+        self.heed_hosts(&mut plan, &loaded.estate, &BTreeSet::new()).await;
+        Ok((plan, loaded))
+    }
+
+    /// Goes on with a run that holds since things changed, by what was shown of it anew.
+    async fn go_on_anew(&self, run: RunId, decision: Decision, shown: Option<&str>) -> Result<(), EngineError> {
+        let Some(shown) = shown else { return Err(EngineError::Refused(Refusal::Changed { run: run.0 })) };
+        let before = read(&self.shared.runs).get(&run).map(|r| r.begun.clone()).ok_or(EngineError::NoRun(run))?;
+        let (plan, loaded) = self.anew(run).await?;
+        if !plan.can_begin() {
+            return Err(EngineError::NotAsItIs(Box::new(plan)));
+        }
+        self.is_as_shown(&plan, loaded.edition, Some(shown))?;
+        let forecast = play_all(&plan.sequence.steps, &loaded.estate, before.at_once);
+        let begun = Begun {
+            why: before.why,
+            change: before.change,
+            at_once: before.at_once,
+            window: before.window,
+            in_freeze: before.in_freeze,
+            held_at_most: before.held_at_most,
+            from_line: before.from_line,
+            vouched_for: before.vouched_for,
+            forecast: Some(forecast),
+            ..Begun::of(plan, &loaded.estate, loaded.edition, &before.who, &before.overrides)
+        };
+        self.ask(|reply| Msg::Replan { run, begun: Box::new(begun), decision, reply }).await
     }
 
     /// Writes a note on a run, ended or not (N58).
@@ -829,19 +998,20 @@ impl Engine {
     }
 
     async fn remark(&self, run: RunId, input: Input) -> Result<(), EngineError> {
-        let (reply, answered) = oneshot::channel();
-        self.send(Msg::Remark { run, input, reply });
-        answered.await.expect("the loop answers what it was asked")
+        self.ask(|reply| Msg::Remark { run, input, reply }).await
     }
 
-    /// Takes an operator's decision.
-    pub async fn decide(&self, run: RunId, decision: Decision) -> Result<(), EngineError> {
+    /// Takes an operator's decision. `shown` is the digest of what a run that things changed for would do now, where its
+    /// decision is to go on.
+    pub async fn decide(&self, run: RunId, decision: Decision, shown: Option<&str>) -> Result<(), EngineError> {
+        let changed = |r: &Run| r.awaiting().next().is_none() && r.hold_causes().any(|c| matches!(c, HoldCause::Changed { .. }));
+        if decision.kind == DecisionKind::Resume && read(&self.shared.runs).get(&run).is_some_and(changed) {
+            return self.go_on_anew(run, decision, shown).await;
+        }
         if matches!(&decision.kind, DecisionKind::TryAgain { change: Some(change), .. } if change.written.is_some()) {
             return Err(EngineError::NoWrittenChange);
         }
-        let (reply, answered) = oneshot::channel();
-        self.send(Msg::Decide { run, decision, reply });
-        answered.await.expect("the loop answers what it was asked")
+        self.ask(|reply| Msg::Decide { run, decision, reply }).await
     }
 
     /// Acknowledges the forbidden line that is held against a service, with a reason (R17).
@@ -849,9 +1019,8 @@ impl Engine {
         if why.trim().is_empty() {
             return Err(EngineError::NoReason("to acknowledge"));
         }
-        let (reply, answered) = oneshot::channel();
-        self.send(Msg::Acknowledge { address: address.clone(), who: who.to_owned(), why: why.to_owned(), reply });
-        answered.await.expect("the loop answers what it was asked")?;
+        let about = address.clone();
+        self.ask(|reply| Msg::Acknowledge { address: about, who: who.to_owned(), why: why.to_owned(), reply }).await?;
         let service = self.loaded().and_then(|l| l.estate.services.get(&address).cloned());
         self.hands.look(service.into_iter().collect()).await;
         Ok(())
@@ -864,24 +1033,27 @@ impl Engine {
         }
         let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
         let described = loaded.estate.hosts.get(host).ok_or_else(|| EngineError::NoHost(host.clone()))?;
-        let (reply, answered) = oneshot::channel();
-        self.send(Msg::Audit { who: who.to_owned(), what: "take over", about: format!("host {host}"), why: why.to_owned(), reply });
-        answered.await.expect("the loop answers what it was asked");
+        let about = format!("host {host}");
+        self.ask(|reply| Msg::Audit { who: who.to_owned(), what: "take over", about, why: why.to_owned(), reply }).await?;
         self.hands.take_over(host, described).await.map_err(|why| EngineError::HostKept { host: host.clone(), why })
     }
 
     /// Holds every run and all reviving, or lets them go on (R36).
-    pub async fn standstill(&self, on: bool, who: &str) {
-        let (reply, answered) = oneshot::channel();
-        self.send(Msg::Standstill { on, who: who.to_owned(), reply });
-        answered.await.expect("the loop answers what it was asked");
+    pub async fn standstill(&self, on: bool, who: &str) -> Result<(), EngineError> {
+        self.ask(|reply| Msg::Standstill { on, who: who.to_owned(), reply }).await
     }
 
     /// Ends every process that this data folder's runs started, and awaits their ends: for a demo that
     /// cleans up after itself. No run does this; it goes past sequence and record.
     pub async fn end_all_started(&self) {
-        self.standstill(true, "the demo ends").await;
+        // Where that cannot be stored there is nothing under way that it would hold.
+        let _ = self.standstill(true, "the demo ends").await;
         self.hands.end_all().await;
+    }
+
+    /// When the loop next wants waking by itself; `None` while it waits for answers or for people only.
+    pub fn next_wake(&self) -> Option<Timestamp> {
+        read(&self.shared.runs).values().filter_map(Run::next_deadline).min()
     }
 
     /// For trying what a full disk does: see [`yantro_store::Writer::limit_pages`].
@@ -890,7 +1062,7 @@ impl Engine {
     }
 
     pub(crate) fn send(&self, msg: Msg) {
-        assert!(self.inbox.send(msg).is_ok(), "the loop lives as long as the engine");
+        self.inbox.tell(msg);
     }
 
     // ---- looking ----

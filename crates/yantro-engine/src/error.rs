@@ -173,6 +173,39 @@ pub enum EngineError {
     /// A reason is needed.
     #[error("{0} needs a reason")]
     NoReason(&'static str),
+    /// The newest edition does not vet any more.
+    #[error("edition {edition} of the estate, the newest, cannot be used by this version: {why}")]
+    EstateUnusable {
+        /// The edition.
+        edition: u64,
+        /// The first thing that is wrong with it.
+        why: String,
+    },
+    /// What would be begun is not what was shown.
+    #[error("it would come out otherwise than shown: {}", .difference.join("; "))]
+    Otherwise {
+        /// How it differs, in sentences.
+        difference: Vec<String>,
+        /// The plan as it comes out now.
+        plan: Option<Box<Plan>>,
+    },
+    /// Things changed since a run was confirmed, and what it would do now was not confirmed.
+    #[error("run {run} needs services that are another's: {behind}")]
+    Behind {
+        /// The run.
+        run: RunId,
+        /// Whose.
+        behind: String,
+    },
+    /// Events cannot be stored.
+    #[error("it cannot be stored, and nothing was begun or changed: {0}")]
+    NotStored(String),
+    /// What it is asked for as is no identity.
+    #[error("an identity to be asked for under has 1 to 100 characters")]
+    BadIdentity,
+    /// More is asked than can be taken in.
+    #[error("the server has more to do than it can take in at present")]
+    Busy,
     /// Everything is at a standstill.
     #[error("everything is at a standstill, by {0}")]
     Standstill(String),
@@ -222,7 +255,15 @@ impl EngineError {
             EngineError::NoHost(_) => "see the board for the hosts there are".to_owned(),
             EngineError::NothingAgainst(_) => "see the board for what ails it".to_owned(),
             EngineError::NoReason(_) => "say why, for those who read the record".to_owned(),
-            EngineError::Standstill(_) => "lift the standstill first".to_owned(),
+            EngineError::EstateUnusable { .. } => {
+                "mend the file (yantro estate prints it, yantro vet FILE tells all faults) and load it again".to_owned()
+            }
+            EngineError::Otherwise { .. } => "look at it as it comes out now, and begin that".to_owned(),
+            EngineError::Behind { .. } => "wait until they are free, or give this run up".to_owned(),
+            EngineError::NotStored(_) => "see that the disk has room; then ask again".to_owned(),
+            EngineError::BadIdentity => "make up another, at random, for each thing that is asked for".to_owned(),
+            EngineError::Busy => "ask again in a moment".to_owned(),
+            EngineError::Standstill(_) => "lift the standstill first: yantro standstill off".to_owned(),
         }
     }
 }

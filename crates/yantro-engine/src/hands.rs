@@ -7,7 +7,7 @@ use std::{
 };
 
 use futures::FutureExt;
-use tokio::{sync::mpsc::UnboundedSender, task::AbortHandle};
+use tokio::task::AbortHandle;
 use yantro_core::{
     board::{Look, Watched},
     estate::{Estate, Host, Rung, Service, ServiceRunner},
@@ -24,14 +24,14 @@ use yantro_core::{
 use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Hosts, Looked, ProcessId, Recorded};
 use yantro_store::StartedAs;
 
-use crate::{board::Watching, clock::Clock, engine::Msg, identity::Identity};
+use crate::{board::Watching, clock::Clock, engine::Msg, identity::Identity, inbox::Inbox};
 
 /// The hands of the engine.
 #[derive(Clone)]
 pub(crate) struct Hands {
     pub hosts: Arc<Hosts>,
     pub clock: Clock,
-    inbox: UnboundedSender<Msg>,
+    inbox: Inbox,
     /// The start that each service runs by now.
     known: Arc<Mutex<BTreeMap<Address, ActRecord>>>,
     started: Arc<RwLock<BTreeMap<Address, Arc<StartedAs>>>>,
@@ -75,7 +75,7 @@ pub(crate) struct Announced {
 }
 
 impl Hands {
-    pub fn new(hosts: Hosts, clock: Clock, inbox: UnboundedSender<Msg>, started: Vec<(Address, StartedAs)>, identity: Identity) -> Self {
+    pub fn new(hosts: Hosts, clock: Clock, inbox: Inbox, started: Vec<(Address, StartedAs)>, identity: Identity) -> Self {
         let mut known = BTreeMap::new();
         for (address, s) in started.iter().filter(|(a, _)| hosts.is_here(&a.host)) {
             if let Recorded::Begun(record) | Recorded::Ended(Some(record), _) = hosts.here().recorded(&s.act) {
@@ -98,8 +98,7 @@ impl Hands {
 
     /// Tells the loop what came of an order.
     pub fn tell(&self, run: RunId, input: Input) {
-        // The loop is gone only when the server ends.
-        let _ = self.inbox.send(Msg::Input { run, input });
+        self.inbox.tell(Msg::Input { run, input });
     }
 
     pub fn started_as(&self, address: &Address) -> Option<Arc<StartedAs>> {
@@ -122,7 +121,15 @@ impl Hands {
         // Most run as the estate has them: those are no copies.
         if let Some(s) = started.filter(|s| s.service.runner != service.runner || s.service.ladder != service.ladder) {
             let of = Arc::make_mut(&mut service);
+            let apart = match &of.runner {
+                ServiceRunner::Process(spec) => spec.apart.clone(),
+                _ => Default::default(),
+            };
             of.runner = s.service.runner.clone();
+            // Who else looks like it is a matter of today's estate, and not of the one it was started by.
+            if let ServiceRunner::Process(spec) = &mut of.runner {
+                spec.apart = apart;
+            }
             of.ladder.clone_from(&s.service.ladder);
         }
         service
@@ -178,7 +185,7 @@ impl Hands {
         self.watching.write().unwrap_or_else(PoisonError::into_inner).retain(|a, _| keep(a));
     }
 
-    /// Looks at services, and says what each is now.
+    /// Looks at services, and says what each is now: what could not be looked at is unknown, whatever it was before.
     pub async fn look(&self, services: Vec<Arc<Service>>) -> BTreeMap<Address, SeenState> {
         let settings: BTreeMap<Address, (Duration, u32)> =
             services.iter().map(|s| (s.address.clone(), (s.start.patience.0, s.ailing_after))).collect();
@@ -195,7 +202,7 @@ impl Hands {
             let watched = watching.entry(address.clone()).or_insert_with(|| Watched::unknown(0, now));
             // A look may take long: what was seen since, by another look or a climb, is newer.
             if !watched.is_news(asked_at) {
-                looked.lock().unwrap_or_else(PoisonError::into_inner).insert(address, watched.seen.state);
+                looked.lock().unwrap_or_else(PoisonError::into_inner).insert(address, watched.as_looked_at());
                 return;
             }
             match seen {
@@ -213,7 +220,7 @@ impl Hands {
                 }
                 Err(out) => watched.out_of_reach(&out.to_string(), now),
             }
-            looked.lock().unwrap_or_else(PoisonError::into_inner).insert(address, watched.seen.state);
+            looked.lock().unwrap_or_else(PoisonError::into_inner).insert(address, watched.as_looked_at());
         };
         self.hosts.look(asked.collect(), &each).await;
         looked.into_inner().unwrap_or_else(PoisonError::into_inner)
@@ -275,10 +282,10 @@ impl Hands {
             ActNews::Ended(end) => {
                 hands.tell(run, Input::ActEnded { step, act, end: hands.masked(end) });
                 // An end is news to the board, run or no run.
-                let _ = hands.inbox.send(Msg::LookAt(address.clone()));
+                hands.inbox.tell(Msg::LookAt(address.clone()));
             }
             ActNews::Gone => {
-                let _ = hands.inbox.send(Msg::LookAt(address.clone()));
+                hands.inbox.tell(Msg::LookAt(address.clone()));
             }
             ActNews::BegunBefore => {
                 let (hands, given, address) = (hands.clone(), given.clone(), address.clone());
@@ -361,28 +368,36 @@ impl Hands {
 
     /// Finds out what became of an act that was intended before the server ended (R21). `boot` is the one in which a
     /// host had taken the command to go down, as far as that was known.
-    pub fn find_act(&self, given: Given, service: Arc<Service>, host: String, boot: Option<String>) {
+    pub fn find_act(&self, given: Given, service: Arc<Service>, boot: Option<String>) {
         let hands = self.clone();
         tokio::spawn(async move {
             let took = boot.map_or_else(OnceLock::new, OnceLock::from);
             let tell = hands.teller(given.clone(), service.address.clone());
             tokio::select! {
-                () = hands.look_for(&given, &service, host, &took) => {}
+                () = hands.look_for(&given, &service, &took) => {}
                 gone = hands.hosts.went_down(&service, given.kind, &took) => tell(gone),
             }
         });
     }
 
-    async fn look_for(&self, given: &Given, service: &Arc<Service>, host: String, took: &OnceLock<String>) {
-        let recorded = if self.hosts.is_given_here(service, given.kind, &given.identity) {
+    async fn look_for(&self, given: &Given, service: &Arc<Service>, took: &OnceLock<String>) {
+        let given_here = self.hosts.is_given_here(service, given.kind, &given.identity);
+        let recorded = if given_here {
             self.hosts.here().recorded(&given.identity)
         } else {
             self.hosts.recorded(&service.address.host, &given.identity).await
         };
         match recorded {
-            // Never begun: given now, under the same identity. Were a recorder on its way
-            // still, one of the two is refused by the other's folder.
-            Recorded::Nothing => self.act(given.clone(), service.clone(), host),
+            // Never begun. Things may have changed since it was intended, and the run may be held: it is not given now, and its
+            // identity is taken out of use, so that no recorder on its way still begins it. Its step begins anew.
+            Recorded::Nothing => match self.hosts.burn(&service.address.host, given_here, &given.identity).await {
+                Ok(true) => self.tell(given.run, Input::ActNeverBegun { step: given.step, act: given.act }),
+                Ok(false) => self.find(given, &service.address, took).await,
+                Err(why) => {
+                    tracing::warn!(run = %given.run, step = %given.step, %why, "whether an act was begun is not known");
+                    self.tell(given.run, Input::ActUnknown { step: given.step, act: given.act });
+                }
+            },
             _ => self.find(given, &service.address, took).await,
         }
     }
@@ -441,7 +456,7 @@ impl Hands {
         tokio::spawn(async move {
             let host = address.host.clone();
             let tell = move |_: ActNews| {
-                let _ = inbox.send(Msg::LookAt(address.clone()));
+                inbox.tell(Msg::LookAt(address.clone()));
             };
             hands.hosts.follow(&host, &started.act, record, tell).await;
         });

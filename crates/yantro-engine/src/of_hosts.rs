@@ -42,23 +42,28 @@ impl Engine {
     }
 
     /// Selections with what runs found up in the place of `as-found-by:` (R37).
-    pub(crate) fn as_found(&self, words: &[String]) -> Result<Vec<String>, EngineError> {
+    pub(crate) async fn as_found(&self, words: &[String]) -> Result<Vec<String>, EngineError> {
         let mut out = Vec::new();
         for word in words {
             match word.trim().strip_prefix(AS_FOUND_BY) {
                 None => out.push(word.clone()),
-                Some(of) => out.extend(self.found_by(of)?.iter().map(ToString::to_string)),
+                Some(of) => {
+                    // Read from the store, away from the threads that serve.
+                    let (engine, of) = (self.clone(), of.to_owned());
+                    let found = tokio::task::spawn_blocking(move || engine.found_by(&of)).await;
+                    out.extend(found.unwrap_or(Err(EngineError::Busy))?.iter().map(ToString::to_string));
+                }
             }
         }
         Ok(out)
     }
 
     /// A procedure with the same put into its lines.
-    pub(crate) fn with_as_found(&self, procedure: &Procedure) -> Result<Procedure, EngineError> {
+    pub(crate) async fn with_as_found(&self, procedure: &Procedure) -> Result<Procedure, EngineError> {
         let mut procedure = procedure.clone();
         for line in &mut procedure.lines {
             if let Does::Services { selection, .. } = &mut line.does {
-                *selection = self.as_found(selection)?;
+                *selection = self.as_found(selection).await?;
             }
         }
         Ok(procedure)

@@ -11,17 +11,17 @@ use yantro_core::{
     name::{Address, ProcedureName},
     procedure::{self, Asked},
     run::{ActId, ActKind, Begun, Divert, HoldCause, Input, Run, RunId, input::Order, plan_divert},
-    sequence::{For, Request, StepId, StepKind, Task, Usual, plan},
-    state::{Facts, SeenState},
+    sequence::{For, Plan, Request, StepId, StepKind, Task, Usual, plan, preflight},
+    state::{Facts, SeenState, Verdict},
     time::Timestamp,
 };
 
 use crate::{
-    engine::{Engine, Msg, read},
+    engine::{Engine, Loaded, Msg, read},
     hands::{Announced, Given, identity},
     publish::{Published, Topic},
     view,
-    work::Work,
+    work::{Work, restrictions},
 };
 
 impl Work {
@@ -77,6 +77,9 @@ impl Work {
                     engine.send(Msg::PlanDivert { run: id, planned });
                 });
             }
+            Order::FindAct { step, act, kind: ActKind::Announce } if self.is_held(id) => {
+                hands.tell(id, Input::ActNeverBegun { step, act });
+            }
             Order::Act { step, act, kind: ActKind::Announce } | Order::FindAct { step, act, kind: ActKind::Announce } => {
                 // Telling twice is no harm: whoever is told knows it by the act's identity.
                 self.announce(id, step, act);
@@ -87,12 +90,12 @@ impl Work {
                 }
             }
             Order::FindAct { step, act, kind } => {
-                if let Some((given, service, host)) = self.given(id, step, act, kind) {
+                if let Some((given, service, _)) = self.given(id, step, act, kind) {
                     let boot = read(&self.engine.shared.runs).get(&id).and_then(|run| {
                         let known = run.step_now(step).acts.iter().find(|a| a.act == act)?;
                         known.begun.as_ref()?.boot.clone()
                     });
-                    hands.find_act(given, service, host, boot);
+                    hands.find_act(given, service, boot);
                 }
             }
             Order::Climb { step, attempt, kind, from, act } => {
@@ -124,6 +127,10 @@ impl Work {
             }
             Order::StopLooking { step } => hands.stop_looking(id, step),
         }
+    }
+
+    fn is_held(&self, id: RunId) -> bool {
+        read(&self.engine.shared.runs).get(&id).is_none_or(|r| r.hold_no().is_some())
     }
 
     /// What it takes to give an act: the act, its service or what stands for it, and where that is.
@@ -247,6 +254,11 @@ impl Work {
             if read(&self.engine.shared.standstill).is_some() {
                 let _ = self.input(id, Input::Hold(HoldCause::Standstill));
             }
+            // What came while it was away: a newer edition may restrict it.
+            if let Some(loaded) = self.engine.loaded() {
+                let restrictions = read(&self.engine.shared.runs).get(&id).map(|r| restrictions(&r.begun, &loaded.estate));
+                let _ = restrictions.map(|r| self.input(id, Input::Restricted(r)));
+            }
             self.orders.extend(orders.into_iter().map(|o| (id, o)));
         }
     }
@@ -254,31 +266,11 @@ impl Work {
 
 /// Acts that a plan from these facts would have and the confirmed one has not (R8).
 fn unconfirmed(engine: &Engine, begun: &Begun, seen: &BTreeMap<Address, SeenState>) -> Vec<String> {
-    let Some(loaded) = engine.loaded().filter(|l| l.edition == begun.edition) else { return Vec::new() };
+    let Some(loaded) = engine.loaded() else { return vec!["no estate is loaded any more".to_owned()] };
     let mut facts: Facts = loaded.estate.services.keys().filter_map(|a| Some((a.clone(), engine.hands.watched(a)?.seen.state))).collect();
     facts.0.extend(seen.clone());
-    let again = match &begun.sequence.of {
-        For::Wish { wish, chosen } => {
-            let request = Request {
-                wish: *wish,
-                chosen: chosen.clone(),
-                alone: !begun.sequence.left_standing.is_empty(),
-                left_standing: begun.sequence.left_standing.clone(),
-                below_keep_up: begun.sequence.below_keep_up.clone(),
-            };
-            plan(&loaded.estate, &loaded.graph, &facts, &Usual::default(), &request)
-        }
-        For::Procedure { procedure: name, .. } => {
-            let Some(procedure) = loaded.estate.procedures.get(name) else { return Vec::new() };
-            let asked = Asked {
-                values: begun.values.clone(),
-                left_standing: begun.sequence.left_standing.clone(),
-                below_keep_up: begun.sequence.below_keep_up.clone(),
-                from_line: begun.from_line,
-                ..Asked::default()
-            };
-            procedure::plan(&loaded.estate, &loaded.graph, &facts, &Usual::default(), procedure, &asked)
-        }
+    let Some(again) = again(&loaded, begun, &facts, &Usual::default()) else {
+        return vec![format!("{} is no longer in the estate", begun.sequence.of.says())];
     };
     let confirmed: BTreeSet<(String, StepKind)> = begun.sequence.steps.iter().map(|s| (s.row(), s.kind())).collect();
     again
@@ -287,13 +279,73 @@ fn unconfirmed(engine: &Engine, begun: &Begun, seen: &BTreeMap<Address, SeenStat
         .iter()
         .filter(|s| s.kind() != StepKind::Await && !confirmed.contains(&(s.row(), s.kind())))
         .map(|s| format!("{}, found {}", s.says(), s.found))
+        .chain(described_otherwise(&loaded, begun))
         .collect()
+}
+
+/// What it acts on and the newest edition describes otherwise than its own did: it was confirmed by that.
+fn described_otherwise(loaded: &Loaded, begun: &Begun) -> Vec<String> {
+    if loaded.edition == begun.edition {
+        return Vec::new();
+    }
+    let acted_on = begun.sequence.acted_on();
+    let mine = begun.services.iter().filter(|(a, _)| acted_on.contains(*a) && !begun.overrides.contains_key(*a));
+    let differs = mine.filter(|(a, s)| loaded.estate.services.get(*a) != Some(*s));
+    differs.map(|(a, _)| format!("{a} is described otherwise by edition {} than by edition {}", loaded.edition, begun.edition)).collect()
+}
+
+/// What a run would come to by these facts: its wish or procedure with all that was said for it. `None` where its procedure is
+/// no longer in the estate.
+pub(crate) fn again(loaded: &Loaded, begun: &Begun, facts: &Facts, usual: &Usual) -> Option<Plan> {
+    Some(match &begun.sequence.of {
+        For::Wish { wish, chosen } => {
+            let request = Request {
+                wish: *wish,
+                chosen: chosen.iter().filter(|a| loaded.estate.services.contains_key(*a)).cloned().collect(),
+                alone: !begun.sequence.left_standing.is_empty(),
+                left_standing: begun.sequence.left_standing.clone(),
+                below_keep_up: begun.sequence.below_keep_up.clone(),
+            };
+            let mut plan = plan(&loaded.estate, &loaded.graph, facts, usual, &request);
+            plan.preflight = preflight(&loaded.estate, &plan.sequence.steps);
+            plan
+        }
+        For::Procedure { procedure: name, .. } => {
+            let procedure = loaded.estate.procedures.get(name)?;
+            let asked = Asked {
+                values: begun.values.clone(),
+                left_standing: begun.sequence.left_standing.clone(),
+                below_keep_up: begun.sequence.below_keep_up.clone(),
+                from_line: begun.from_line,
+                vouched_for: begun.vouched_for.clone(),
+                ..Asked::default()
+            };
+            procedure::plan(&loaded.estate, &loaded.graph, facts, usual, procedure, &asked)
+        }
+    })
 }
 
 /// Works out the procedure that takes over, from a fresh look (R32).
 async fn divert_from_now(engine: &Engine, id: RunId, name: &ProcedureName, known: [&str; 2]) -> Result<Divert, String> {
     let loaded = engine.loaded().ok_or("no estate is loaded")?;
     let facts: Facts = engine.hands.look(loaded.estate.services.values().cloned().collect()).await.into_iter().collect();
-    let after = read(&engine.shared.runs).get(&id).map_or(0, |r| r.begun.sequence.steps.len()) as u32;
-    plan_divert(&loaded.estate, &loaded.graph, &facts, &engine.usual(&loaded.estate), name, known, after)
+    let (after, in_freeze) = read(&engine.shared.runs)
+        .get(&id)
+        .map_or((0, BTreeSet::new()), |r| (r.begun.sequence.steps.len() as u32, r.begun.in_freeze.clone()));
+    let usual = engine.usual(&loaded.estate).await;
+    let divert = plan_divert(&loaded.estate, &loaded.graph, &facts, &usual, name, known, after)?;
+    // What a begin is asked, a divert is asked too: freezes, the hosts' managers, the ways to them, the looks before.
+    let mut plan = divert.as_plan(name, &loaded.estate);
+    plan.heed_freezes(&loaded.estate, engine.hands.clock.now(), &in_freeze);
+    engine.heed_hosts(&mut plan, &loaded.estate, &BTreeSet::new()).await;
+    if !plan.can_begin() {
+        return Err(plan.refusals().join("; "));
+    }
+    let answers = engine.hands.preflight(divert.preflight.clone()).await;
+    let against: Vec<String> = answers
+        .iter()
+        .filter(|(_, a)| a.verdict != Verdict::Holds)
+        .map(|(look, answer)| format!("{}: {}", look.says, answer.says))
+        .collect();
+    if against.is_empty() { Ok(divert) } else { Err(against.join("; ")) }
 }

@@ -32,6 +32,9 @@ use crate::{
 pub struct Rehearsal {
     /// The plan.
     pub plan: Plan,
+    /// The digest of what is agreed to by beginning it; none where nothing can be begun by it.
+    #[serde(default)]
+    pub digest: String,
     /// Whether it could be begun now.
     pub can_begin: bool,
     /// What would refuse it, in sentences.
@@ -152,7 +155,9 @@ impl Engine {
             }
             None => None,
         };
+        let digest = self.shows(&plan, loaded.edition);
         let mut rehearsal = rehearse(plan, &loaded.estate, loaded.edition, &facts, at_once, fails, refused, preflight, now);
+        rehearsal.digest = digest;
         rehearsal.window = window.map(|w| WindowView {
             chance: rehearsal.forecast.chance_by(w.ends_at.since(now).as_millis() as u64),
             title: w.title,
@@ -274,6 +279,7 @@ pub fn rehearse(
 ) -> Rehearsal {
     let graph = yantro_core::graph::EstateGraph::new(estate);
     Rehearsal {
+        digest: String::new(),
         can_begin: plan.can_begin() && refused.is_empty(),
         forecast: play_all(&plan.sequence.steps, estate, at_once),
         commands: plan.sequence.steps.iter().map(|s| command_of(s, estate, &plan)).collect(),

@@ -7,14 +7,14 @@ use std::{
     time::{Duration, Instant},
 };
 
-use tokio::sync::{mpsc::UnboundedReceiver, oneshot};
+use tokio::sync::oneshot;
 use yantro_core::{
-    estate::Force,
+    estate::{Estate, Force},
     logs::Meaning,
     name::{Address, HostName},
     run::{
         ActKind, Begun, Decision, DecisionKind, Divert, Event, HoldCause, Input, Refusal, RoomLimits, Rooms, Run, RunId, StepEnd,
-        event::Frozen,
+        event::{Frozen, Restriction},
         input::{Order, Stamped},
     },
     sequence::{StepKind, kept_under},
@@ -26,8 +26,10 @@ use yantro_store::{AuditRow, Batch, Edition, StartedAs, StoreError};
 use crate::{
     EngineError,
     clock::Steps,
+    ended::end_process,
     engine::{Engine, Loaded, Msg, brief, read, run_row},
     hands::identity,
+    inbox::Messages,
     locks::Locks,
     publish::{Published, Topic},
     view,
@@ -48,10 +50,15 @@ const RESERVE_BYTES: usize = 4 * 1024 * 1024;
 const AT_ONCE: usize = 512;
 /// For so long at most deadlines wait for messages to be taken in.
 const TICK_ANYWAY: Duration = Duration::from_secs(10);
+/// How soon at the earliest a deadline is looked at again that could not be kept.
+const AGAIN_AT_LEAST: Duration = Duration::from_millis(50);
 /// A run with more steps in flight is a large one.
 const MANY_IN_FLIGHT: usize = 200;
 
-type Reply = Box<dyn FnOnce() + Send>;
+/// What somebody is told once it is stored, or that it could not be and nothing of it counts.
+type Reply = Box<dyn FnOnce(Result<(), EngineError>) + Send>;
+/// What takes back what was noted in memory and could not be stored.
+type Undo = Box<dyn FnOnce() + Send>;
 
 /// What the loop holds.
 pub(crate) struct Work {
@@ -62,6 +69,11 @@ pub(crate) struct Work {
     pub(crate) batch: Batch,
     pub(crate) orders: Vec<(RunId, Order)>,
     pub(crate) replies: Vec<Reply>,
+    pub(crate) undo: Vec<Undo>,
+    /// Since when nothing can be stored.
+    pub(crate) trouble_since: Option<Timestamp>,
+    /// Runs begun since the server started, by the identity that they were asked for under.
+    pub(crate) asked_as: BTreeMap<String, RunId>,
     pub(crate) next_run: u64,
     pub(crate) reserve: PathBuf,
     pub(crate) stored_alive_at: i64,
@@ -75,23 +87,27 @@ pub(crate) struct Work {
 }
 
 impl Work {
-    pub(crate) async fn go(mut self, mut messages: UnboundedReceiver<Msg>) {
+    pub(crate) async fn go(mut self, mut messages: Messages) {
         self.settle().await;
         let mut ticked = Instant::now();
+        let mut past: Option<Timestamp> = None;
         loop {
             let now = self.engine.hands.clock.now();
-            let deadline = read(&self.engine.shared.runs).values().filter_map(Run::next_deadline).min();
+            let deadline = self.engine.next_wake();
             let wait = deadline.map_or(Duration::from_secs(1), |at| at.since(now)).min(Duration::from_secs(1));
+            // A deadline that was there before the last tick, and is past still, is nothing to turn round and round for.
+            let at_least = if deadline.is_some() && deadline == past { AGAIN_AT_LEAST } else { Duration::from_millis(1) };
+            past = deadline.filter(|at| *at <= now);
             let first = tokio::select! {
                 msg = messages.recv() => msg,
-                () = tokio::time::sleep(wait.max(Duration::from_millis(1))) => None,
+                () = tokio::time::sleep(wait.max(at_least)) => None,
             };
             self.rooms_at_hand = None;
             if let Some(msg) = first {
                 self.take(msg);
                 // What came in together is decided together, and shares a commit.
                 for _ in 1..AT_ONCE {
-                    let Ok(msg) = messages.try_recv() else { break };
+                    let Some(msg) = messages.try_recv() else { break };
                     self.take(msg);
                 }
             }
@@ -108,6 +124,10 @@ impl Work {
     // ---- taking in ----
 
     pub(crate) fn take(&mut self, msg: Msg) {
+        // While nothing can be stored nothing is decided (R27): what acts and looks come to is asked for again afterwards.
+        if let Some(why) = self.trouble() {
+            return self.take_in_trouble(msg, why);
+        }
         match msg {
             Msg::Input { run, input } => {
                 // Late news of a run that ended is no error.
@@ -115,18 +135,21 @@ impl Work {
             }
             Msg::LookAt(address) => self.look_at(address),
             Msg::Looked(seen) => self.looked(seen),
-            Msg::Begin { begun, reply } => {
-                let id = self.begin(*begun);
-                // Whoever asked may have gone meanwhile: that changes nothing, here and below.
-                self.replies.push(Box::new(move || _ = reply.send(id)));
+            Msg::Begin { begun, asked_as, reply } => {
+                let outcome = self.begin(*begun, asked_as);
+                self.reply(reply, outcome);
+            }
+            Msg::Replan { run, begun, decision, reply } => {
+                let outcome = self.replan(run, begun, decision);
+                self.reply(reply, outcome);
             }
             Msg::Decide { run, decision, reply } => {
                 let outcome = self.decide(run, decision);
-                self.replies.push(Box::new(move || _ = reply.send(outcome)));
+                self.reply(reply, outcome);
             }
             Msg::Remark { run, input, reply } => {
                 let outcome = self.remark(run, input);
-                self.replies.push(Box::new(move || _ = reply.send(outcome)));
+                self.reply(reply, outcome);
             }
             Msg::PlanDivert { run, planned } => self.divert_planned(run, planned),
             Msg::Load { edition, loaded, reply } => self.load(*edition, loaded, reply),
@@ -139,16 +162,40 @@ impl Work {
                         Ok(())
                     }
                 };
-                self.replies.push(Box::new(move || _ = reply.send(outcome)));
+                self.reply(reply, outcome);
             }
             Msg::Audit { who, what, about, why, reply } => {
                 self.audit(&who, what, about, Some(why));
-                self.replies.push(Box::new(move || _ = reply.send(())));
+                self.reply(reply, Ok(()));
             }
             Msg::Standstill { on, who, reply } => {
                 self.standstill(on, &who);
-                self.replies.push(Box::new(move || _ = reply.send(())));
+                self.reply(reply, Ok(()));
             }
+        }
+    }
+
+    /// Answers once it is stored. Whoever asked may have gone meanwhile: that changes nothing.
+    fn reply<T: Send + 'static>(&mut self, reply: oneshot::Sender<Result<T, EngineError>>, outcome: Result<T, EngineError>) {
+        self.replies.push(Box::new(move |stored| _ = reply.send(stored.and(outcome))));
+    }
+
+    /// Why nothing can be stored, while that is so.
+    fn trouble(&self) -> Option<String> {
+        read(&self.engine.shared.storage_trouble).clone()
+    }
+
+    /// What comes in while nothing can be stored: whoever asks is told so, and news are asked for again afterwards.
+    fn take_in_trouble(&mut self, msg: Msg, why: String) {
+        let refused = || EngineError::NotStored(why);
+        match msg {
+            Msg::Input { .. } | Msg::Looked(_) | Msg::PlanDivert { .. } => {}
+            Msg::LookAt(address) => self.look_at(address),
+            Msg::Begin { reply, .. } => _ = reply.send(Err(refused())),
+            Msg::Replan { reply, .. } | Msg::Decide { reply, .. } | Msg::Remark { reply, .. } => _ = reply.send(Err(refused())),
+            Msg::Load { reply, .. } => _ = reply.send(Err(refused())),
+            Msg::Acknowledge { reply, .. } => _ = reply.send(Err(refused())),
+            Msg::Audit { reply, .. } | Msg::Standstill { reply, .. } => _ = reply.send(Err(refused())),
         }
     }
 
@@ -196,6 +243,8 @@ impl Work {
     fn log_against(&mut self, address: &Address, against: Option<LogAgainst>) {
         let known = self.engine.hands.watched(address).and_then(|w| w.seen.log_against);
         if known != against {
+            let (hands, of, before) = (self.engine.hands.clone(), address.clone(), known);
+            self.undo.push(Box::new(move || hands.set_log_against(&of, before)));
             self.engine.hands.set_log_against(address, against.clone());
             self.batch.log_against.push((address.clone(), against));
         }
@@ -230,8 +279,19 @@ impl Work {
                 let mut hits = logs.iter().flat_map(|l| l.hits.iter().map(move |h| (l, h)));
                 let forbidden = hits.rfind(|(_, h)| h.meaning == Meaning::Forbidden);
                 if let Some((log, hit)) = forbidden.filter(|_| on.kind != StepKind::Stop) {
-                    let against = LogAgainst { line: hit.text.clone(), source: log.source.clone(), run: run.id.0, at: now };
-                    self.log_against(&on.address, Some(against));
+                    let (line, source) = (hit.text.clone(), log.source.clone());
+                    self.log_against(&on.address, Some(LogAgainst { line, source, missing: false, run: run.id.0, at: now }));
+                }
+            }
+            // Its rungs hold, and the lines that must appear since its start have not: that is not proven (R17).
+            Event::AttemptFailed { step, .. } | Event::StepFailed { step, .. } => {
+                let on = run.begun.sequence.step(*step).service().filter(|on| on.kind == StepKind::Start);
+                if let Some(address) = on.map(|on| on.address.clone()).filter(|_| run.lacks_lines(*step)) {
+                    let service = run.service(*step);
+                    let wanted: Vec<String> = service.patterns(StepKind::Start).must_see.iter().map(|p| format!("\"{p}\"")).collect();
+                    let source = service.logs.join(", ");
+                    let missing = LogAgainst { line: wanted.join(" or "), source, missing: true, run: run.id.0, at: now };
+                    self.log_against(&address, Some(missing));
                 }
             }
             Event::StepEnded { step, end: StepEnd::Done } => {
@@ -270,7 +330,19 @@ impl Work {
         self.batch.audit.push(AuditRow { at, who: who.to_owned(), what: what.to_owned(), about, why });
     }
 
-    pub(crate) fn begin(&mut self, begun: Begun) -> RunId {
+    /// Begins a run, unless something came between its plan and now that it would not have been planned under.
+    pub(crate) fn begin(&mut self, begun: Begun, asked_as: Option<String>) -> Result<RunId, EngineError> {
+        if let Some(run) = asked_as.as_ref().and_then(|identity| self.asked_as.get(identity)) {
+            return Ok(*run);
+        }
+        if let Some(by) = read(&self.engine.shared.standstill).clone() {
+            return Err(EngineError::Standstill(by));
+        }
+        let edition = self.engine.loaded().map_or(0, |l| l.edition);
+        if edition != begun.edition {
+            let difference = vec![format!("the estate is edition {edition} now, and was edition {}", begun.edition)];
+            return Err(EngineError::Otherwise { difference, plan: None });
+        }
         let id = RunId(self.next_run);
         self.next_run += 1;
         let now = self.engine.hands.clock.now();
@@ -280,7 +352,26 @@ impl Work {
         self.batch.events.push((id, Stamped { no: 1, at: now, event: Event::Begun(Box::new(begun)) }));
         self.engine.shared.runs.write().unwrap_or_else(PoisonError::into_inner).insert(id, run);
         self.orders.push((id, Order::TakeLocks));
-        id
+        if let Some(identity) = asked_as {
+            self.batch.asked_as.push((identity.clone(), id));
+            self.asked_as.insert(identity, id);
+        }
+        Ok(id)
+    }
+
+    /// A run that things changed for goes on by what was worked out anew, with the locks that this takes.
+    fn replan(&mut self, id: RunId, begun: Box<Begun>, decision: Decision) -> Result<(), EngineError> {
+        let now = self.engine.hands.clock.now();
+        if self.engine.loaded().is_none_or(|l| l.edition != begun.edition) {
+            let difference = vec!["a new edition of the estate came meanwhile".to_owned()];
+            return Err(EngineError::Otherwise { difference, plan: None });
+        }
+        let wanted = Run::begin(id, now, (*begun).clone());
+        if let Err(behind) = self.locks.take(&wanted) {
+            let behind: Vec<String> = behind.iter().map(|r| format!("run {r}")).collect();
+            return Err(EngineError::Behind { run: id, behind: behind.join(" and ") });
+        }
+        self.input(id, Input::Replanned { begun, decision })
     }
 
     pub(crate) fn decide(&mut self, run: RunId, decision: Decision) -> Result<(), EngineError> {
@@ -319,40 +410,19 @@ impl Work {
         let _ = self.input(id, Input::DivertPlanned(planned));
     }
 
-    pub(crate) fn load(&mut self, edition: Edition, loaded: Arc<Loaded>, reply: oneshot::Sender<()>) {
+    pub(crate) fn load(&mut self, edition: Edition, loaded: Arc<Loaded>, reply: oneshot::Sender<Result<(), EngineError>>) {
         self.audit(&edition.who.clone(), "load", format!("edition {}", edition.no), edition.why.clone());
         self.batch.edition = Some(edition);
         let estate = &loaded.estate;
         self.engine.hands.keep_only(|a| estate.services.contains_key(a));
         // What runs keeps its edition, but restrictions tighten at once (R25).
-        let mut restricted: Vec<(RunId, HoldCause)> = Vec::new();
-        for run in read(&self.engine.shared.runs).values().filter(|r| !r.has_ended()) {
-            for (step, _) in run.steps().filter(|(s, n)| s.kind() != StepKind::Await && !n.state.has_ended()) {
-                let Some(address) = step.address() else { continue };
-                let why = match estate.services.get(address) {
-                    None => Some("it is no longer in the estate".to_owned()),
-                    Some(s) => match (&s.hands_off, &run.begun.services[address].hands_off) {
-                        (Some(reason), None) => Some(format!("it is hands-off now: {reason}")),
-                        _ if step.kind() == StepKind::Stop
-                            && s.stop.force == Force::Never
-                            && run.begun.services[address].stop.force != Force::Never =>
-                        {
-                            Some("it may never be forced now".to_owned())
-                        }
-                        _ => None,
-                    },
-                };
-                if let Some(why) = why {
-                    restricted.push((run.id, HoldCause::Restricted { address: address.clone(), why }));
-                }
-            }
-        }
-        for (run, cause) in restricted {
-            // The run was there a moment ago, and ended runs take no harm.
-            let _ = self.input(run, Input::Hold(cause));
-        }
+        self.restrict(estate);
         let engine = self.engine.clone();
-        self.replies.push(Box::new(move || {
+        self.replies.push(Box::new(move |stored| {
+            if stored.is_err() {
+                _ = reply.send(stored);
+                return;
+            }
             let needed: BTreeSet<HostName> = {
                 let runs = read(&engine.shared.runs);
                 let steps = runs.values().filter(|r| !r.has_ended()).flat_map(|r| &r.begun.sequence.steps);
@@ -360,13 +430,31 @@ impl Work {
             };
             engine.hands.hosts.know(&loaded.estate.hosts, |host| needed.contains(host));
             *engine.shared.loaded.write().unwrap_or_else(PoisonError::into_inner) = Some(loaded);
+            *engine.shared.unusable.write().unwrap_or_else(PoisonError::into_inner) = None;
             engine.shared.publisher.tell(Published::new(Topic::Edition, None, &serde_json::json!({})));
-            _ = reply.send(());
+            _ = reply.send(stored);
         }));
     }
 
+    /// Tells every open run what an edition restricts of its services over what its own says.
+    fn restrict(&mut self, estate: &Estate) {
+        let runs = read(&self.engine.shared.runs);
+        let open = runs.values().filter(|r| !r.has_ended());
+        let all: Vec<(RunId, BTreeMap<Address, Restriction>)> = open.map(|r| (r.id, restrictions(&r.begun, estate))).collect();
+        drop(runs);
+        for (run, restrictions) in all {
+            // The run was there a moment ago, and ended runs take no harm.
+            let _ = self.input(run, Input::Restricted(restrictions));
+        }
+    }
+
     pub(crate) fn standstill(&mut self, on: bool, who: &str) {
-        *self.engine.shared.standstill.write().unwrap_or_else(PoisonError::into_inner) = on.then(|| who.to_owned());
+        let before = std::mem::replace(
+            &mut *self.engine.shared.standstill.write().unwrap_or_else(PoisonError::into_inner),
+            on.then(|| who.to_owned()),
+        );
+        let engine = self.engine.clone();
+        self.undo.push(Box::new(move || *engine.shared.standstill.write().unwrap_or_else(PoisonError::into_inner) = before));
         self.batch.settings.push(("standstill".to_owned(), if on { who.to_owned() } else { String::new() }));
         self.audit(who, if on { "standstill" } else { "lift standstill" }, "everything".to_owned(), None);
         for run in self.open_runs() {
@@ -375,7 +463,7 @@ impl Work {
             let _ = self.input(run, input);
         }
         let engine = self.engine.clone();
-        self.replies.push(Box::new(move || engine.shared.publisher.tell(Published::new(Topic::Server, None, &serde_json::json!({})))));
+        self.replies.push(Box::new(move |_| engine.shared.publisher.tell(Published::new(Topic::Server, None, &serde_json::json!({})))));
     }
 
     pub(crate) fn open_runs(&self) -> Vec<RunId> {
@@ -413,6 +501,9 @@ impl Work {
     }
 
     pub(crate) fn ticks(&mut self) {
+        if self.trouble().is_some() {
+            return; // No deadline is judged on what nobody looked at.
+        }
         let now = self.engine.hands.clock.now();
         let due: Vec<RunId> = read(&self.engine.shared.runs)
             .values()
@@ -467,11 +558,16 @@ impl Work {
 
     /// Stores what happened, and only then carries out what follows; until nothing more follows.
     pub(crate) async fn settle(&mut self) {
+        if self.batch.is_empty() && self.trouble().is_some() {
+            // Whether there is room again is found out by storing something.
+            self.batch.settings.push(("alive_at".to_owned(), self.engine.hands.clock.now().as_ms().to_string()));
+        }
         while !self.batch.is_empty() || !self.orders.is_empty() || !self.replies.is_empty() {
             if !self.batch.is_empty() {
                 let batch = std::mem::take(&mut self.batch);
                 match self.engine.storage.commit(&batch) {
                     Ok(ids) => {
+                        self.undo.clear();
                         if let Some(last) = ids.last() {
                             self.engine.hands.identity.came_to(*last);
                         }
@@ -490,7 +586,7 @@ impl Work {
                 }
             }
             for reply in std::mem::take(&mut self.replies) {
-                reply();
+                reply(Ok(()));
             }
             let orders = std::mem::take(&mut self.orders);
             self.carry_all_out(orders);
@@ -510,35 +606,85 @@ impl Work {
             self.engine.shared.publisher.tell(Published::new(Topic::Run, Some(*id), &body));
         }
         let trouble = self.engine.shared.storage_trouble.write().unwrap_or_else(PoisonError::into_inner).take();
-        if let Some(why) = trouble {
+        if trouble.is_some() {
             tracing::info!("events can be stored again");
             self.make_reserve();
+            let now = self.engine.hands.clock.now();
+            let for_ms = self.trouble_since.take().map_or(0, |at| now.since(at).as_millis() as u64);
             for run in self.open_runs() {
-                let cause = HoldCause::Storage { why: why.clone() };
-                let _ = self.input(run, Input::Unhold { cause, by: "there is room again".to_owned() });
+                // What was under way meanwhile is looked for, before anything is decided on what was never stored.
+                let orders = read(&self.engine.shared.runs).get(&run).map(Run::recover).unwrap_or_default();
+                self.orders.extend(orders.into_iter().map(|o| (run, o)));
+                // Nobody looked meanwhile: it is as if the server had been away.
+                let _ = self.input(run, Input::Away { for_ms });
+                let is_storage = |c: &&HoldCause| matches!(c, HoldCause::Storage { .. });
+                let causes: Vec<HoldCause> = read(&self.engine.shared.runs)
+                    .get(&run)
+                    .map(|r| r.hold_causes().filter(is_storage).cloned().collect())
+                    .unwrap_or_default();
+                for cause in causes {
+                    let _ = self.input(run, Input::Unhold { cause, by: "there is room again".to_owned() });
+                }
             }
             self.engine.shared.publisher.tell(Published::new(Topic::Server, None, &serde_json::json!({})));
         }
     }
 
+    /// Nothing of the batch was stored: so nothing of it was decided. Every run is as the store has it, whoever asked is told,
+    /// and what acts and looks came to meanwhile is asked for again once there is room (R27).
     pub(crate) fn not_stored(&mut self, batch: Batch, error: &StoreError) {
-        let why = error.to_string();
-        // Whatever was decided meanwhile comes after what waits already.
-        let newer = std::mem::replace(&mut self.batch, batch);
-        self.batch.events.extend(newer.events);
-        let first = {
-            let mut trouble = self.engine.shared.storage_trouble.write().unwrap_or_else(PoisonError::into_inner);
-            trouble.replace(why.clone()).is_none()
-        };
-        if first {
-            tracing::error!(%error, "events cannot be stored: nothing is begun until they can");
-            // Room for the hold itself.
-            let _ = std::fs::remove_file(&self.reserve);
-            for run in self.open_runs() {
-                let _ = self.input(run, Input::Hold(HoldCause::Storage { why: why.clone() }));
-            }
-            self.engine.shared.publisher.tell(Published::new(Topic::Server, None, &serde_json::json!({})));
+        let why = std::error::Error::source(error).map_or_else(|| error.to_string(), |source| format!("{error}: {source}"));
+        if !error.is_passing() {
+            end_process(&format!("events cannot be stored, and no trying again mends it: {why}"));
         }
+        let first = self.engine.shared.storage_trouble.write().unwrap_or_else(PoisonError::into_inner).replace(why.clone()).is_none();
+        if !first {
+            // The hold itself, which is all that is waiting to be stored.
+            self.batch = batch;
+            return;
+        }
+        tracing::error!(%error, "events cannot be stored: nothing is begun until they can");
+        self.trouble_since = Some(self.engine.hands.clock.now());
+        for undo in std::mem::take(&mut self.undo).into_iter().rev() {
+            undo();
+        }
+        self.orders.clear();
+        for reply in std::mem::take(&mut self.replies) {
+            reply(Err(EngineError::NotStored(why.clone())));
+        }
+        self.batch = Batch { session: batch.session, ..Batch::default() };
+        self.back_to_the_store();
+        // Room for the hold itself.
+        let _ = std::fs::remove_file(&self.reserve);
+        for run in self.open_runs() {
+            let _ = self.input(run, Input::Hold(HoldCause::Storage { why: why.clone() }));
+        }
+        // Nothing follows from a hold but that nothing does.
+        self.orders.clear();
+        self.engine.shared.publisher.tell(Published::new(Topic::Server, None, &serde_json::json!({})));
+    }
+
+    /// Every open run as its stored events have it; one of which nothing is stored was never begun.
+    fn back_to_the_store(&mut self) {
+        let reader = self.engine.reader();
+        for id in self.open_runs() {
+            let events = reader.as_ref().map_err(ToString::to_string).and_then(|r| r.events_of(id).map_err(|e| e.to_string()));
+            let events = events.unwrap_or_else(|why| end_process(&format!("run {id} cannot be read back after storing failed: {why}")));
+            let stored = Run::replay(id, events.into_iter().map(|e| (e.at, e.event)));
+            let mut runs = self.engine.shared.runs.write().unwrap_or_else(PoisonError::into_inner);
+            match stored {
+                Some(run) => drop(runs.insert(id, run)),
+                None => {
+                    runs.remove(&id);
+                    drop(runs);
+                    self.locks.release(id);
+                    self.queue.retain(|q| *q != id);
+                    self.asked_as.retain(|_, run| *run != id);
+                    self.next_run = self.next_run.min(id.0);
+                }
+            }
+        }
+        self.rooms_at_hand = None;
     }
 
     pub(crate) fn make_reserve(&self) {
@@ -556,4 +702,20 @@ impl Work {
             runs.remove(id);
         }
     }
+}
+
+/// What an edition restricts of a run's services, over what the run's own edition says (R25).
+pub(crate) fn restrictions(begun: &Begun, estate: &Estate) -> BTreeMap<Address, Restriction> {
+    let of = |(address, mine): (&Address, &Arc<yantro_core::estate::Service>)| {
+        let restriction = match estate.services.get(address) {
+            None => Restriction::Acts { why: "is no longer in the estate".to_owned() },
+            Some(s) => match (&s.hands_off, &mine.hands_off) {
+                (Some(reason), None) => Restriction::Acts { why: format!("is hands-off now: {reason}") },
+                _ if s.stop.force == Force::Never && mine.stop.force != Force::Never => Restriction::Force,
+                _ => return None,
+            },
+        };
+        Some((address.clone(), restriction))
+    };
+    begun.services.iter().filter_map(of).collect()
 }

@@ -134,6 +134,7 @@ pub struct Report {
 impl Here {
     /// Climbs until dropped. An answer is reported when it differs from the one before.
     pub async fn climb(&self, climb: Climb, mut report: impl FnMut(Report)) {
+        self.learn(&crate::here::references_of(&climb.service));
         let rungs = climb.service.ladder_of(climb.kind);
         let patterns = climb.service.patterns(climb.kind);
         let mut logs = match LogMatcher::new(patterns) {

@@ -567,6 +567,11 @@ impl Far {
         }
     }
 
+    /// Takes an act's identity out of use there, and says whether it had not begun; waits for the link.
+    pub(crate) async fn burn(&self, identity: &str) -> Result<bool, String> {
+        self.surely(|| Ask::Burn { identity: identity.to_owned() }).await
+    }
+
     /// Ends what an act started; waits for the link.
     pub(crate) async fn end(&self, identity: &str) {
         let _ = self.surely::<Value>(|| Ask::End { identity: identity.to_owned() }).await;

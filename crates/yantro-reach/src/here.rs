@@ -1,7 +1,7 @@
 //! This machine: acts given and looks taken from where Yantro itself runs.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     io,
     net::Ipv4Addr,
     os::fd::{AsRawFd, FromRawFd, OwnedFd},
@@ -55,7 +55,7 @@ pub struct Here {
     spares: Arc<Spares>,
     verified: reqwest::Client,
     unverified: reqwest::Client,
-    secrets: Mutex<Secrets>,
+    secrets: Arc<Mutex<Secrets>>,
     pub(crate) files: FileEvents,
     pub(crate) ours: Ours,
     keepers: Keepers,
@@ -84,8 +84,11 @@ impl Here {
         let recorder = recorder::install(&folder).map_err(|source| HereError::Recorder { folder, source })?;
         for below in ["acts", "output"] {
             let folder = data.join(below);
-            std::fs::create_dir_all(&folder).map_err(|source| HereError::Recorder { folder, source })?;
+            std::fs::create_dir_all(&folder)
+                .and_then(|()| keep_from_others(&folder))
+                .map_err(|source| HereError::Recorder { folder: folder.clone(), source })?;
         }
+        keep_from_others(data).map_err(|source| HereError::Recorder { folder: data.to_path_buf(), source })?;
         // An error means that somebody installed one before: either will do.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let client = |verify: bool| {
@@ -105,7 +108,7 @@ impl Here {
             recorder,
             verified: client(true)?,
             unverified: client(false)?,
-            secrets: Mutex::default(),
+            secrets: Arc::default(),
             files: FileEvents::new(),
             ours: Ours::default(),
             keepers: Keepers::new(host_records),
@@ -116,6 +119,10 @@ impl Here {
 
     pub(crate) fn http(&self, verify_tls: bool) -> &reqwest::Client {
         if verify_tls { &self.verified } else { &self.unverified }
+    }
+
+    pub(crate) fn shared_secrets(&self) -> Arc<Mutex<Secrets>> {
+        Arc::clone(&self.secrets)
     }
 
     pub(crate) fn secrets(&self) -> MutexGuard<'_, Secrets> {
@@ -179,9 +186,39 @@ impl Here {
         service.logs.iter().cloned().chain(own).collect()
     }
 
-    /// What is written down of an act.
+    /// What is written down of an act, secrets masked: what it was given is known again by the references in its record.
     pub fn recorded(&self, identity: &str) -> Recorded {
-        recorder::read(&self.acts.join(identity))
+        let folder = self.acts.join(identity);
+        match recorder::read(&folder) {
+            Recorded::Ended(record, end) => {
+                self.learn(&recorder::references(&folder));
+                Recorded::Ended(record, self.masked_end(end))
+            }
+            other => other,
+        }
+    }
+
+    /// Learns what references stand for, so that it is masked in whatever is read from now on.
+    pub(crate) fn learn(&self, env: &BTreeMap<String, String>) {
+        if !env.is_empty() {
+            self.secrets().learn(env);
+        }
+    }
+
+    fn masked_end(&self, end: ActEnd) -> ActEnd {
+        masked_end(&self.secrets(), end)
+    }
+
+    /// Tells on, with every secret that is known here masked: nothing leaves this machine with one in it.
+    fn masking(&self, tell: impl Fn(ActNews) + Send + 'static) -> impl Fn(ActNews) + Send + 'static {
+        let secrets = Arc::clone(&self.secrets);
+        move |news| {
+            let known = |end| masked_end(&secrets.lock().unwrap_or_else(std::sync::PoisonError::into_inner), end);
+            tell(match news {
+                ActNews::Ended(end) => ActNews::Ended(known(end)),
+                other => other,
+            });
+        }
     }
 
     /// Takes an identity out of use, so that no act ever begins under it, and says whether none had begun: an act's
@@ -195,6 +232,7 @@ impl Here {
             Ok(()) => {
                 let ended = json!({ "refused": "it was given up before it began" });
                 std::fs::write(folder.join("ended.json"), ended.to_string()).map_err(|e| e.to_string())?;
+                let _ = keep_from_others(&folder);
                 Ok(true)
             }
             Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(false),
@@ -206,16 +244,19 @@ impl Here {
     ///
     /// An error means that it was not given at all.
     pub async fn act(&self, spec: ActSpec<'_>, tell: impl Fn(ActNews) + Send + 'static) -> Result<(), ActEnd> {
+        let tell = self.masking(tell);
         let prepared = self.prepare(&spec).await?;
         let folder = self.acts.join(spec.identity);
         if let Some(parent) = folder.parent()
-            && let Err(error) = std::fs::create_dir_all(parent)
+            && let Err(error) = std::fs::create_dir_all(parent).and_then(|()| keep_from_others(parent))
         {
             return Err(refused(format!("the act's folder cannot be made: {error}"), "check the server's data folder"));
         }
         let mut order = prepared.order;
         order["folder"] = json!(folder);
         order["note"] = json!(prepared.begun);
+        // The references, and not what they stand for: so it is known again what to mask in its output.
+        order["note"]["references"] = json!(references_of(spec.service));
         let started = (spec.kind == ActKind::Start).then(|| (self.ours.clone(), spec.service.address.clone()));
         let child = if prepared.stays {
             let taken = self.spares.take(spec.service.address.to_string()).await;
@@ -302,12 +343,16 @@ impl Here {
 
     /// Follows an act that an earlier server gave.
     pub async fn follow(&self, identity: &str, begun: ActRecord, tell: impl Fn(ActNews) + Send + 'static) {
-        recorder::follow(self.acts.join(identity), begun, tell).await;
+        let folder = self.acts.join(identity);
+        self.learn(&recorder::references(&folder));
+        recorder::follow(folder, begun, self.masking(tell)).await;
     }
 
     async fn prepare(&self, spec: &ActSpec<'_>) -> Result<Prepared, ActEnd> {
         let service = spec.service;
-        let mut marks = mark_logs(&self.logs_of(service));
+        let logs = self.logs_of(service);
+        let marks = crate::hung::asking(&format!("the logs of {}", service.address), crate::hung::WITHIN, move || mark_logs(&logs)).await;
+        let mut marks = marks.map_err(|why| refused(why, "see what its logs lie on, and try again"))?;
         if let ServiceRunner::Systemd(s) = &service.runner
             && let Ok(seen) = self.units.look(&s.unit).await
             && let Some(mark) = marks.get_mut(&s.journal())
@@ -333,12 +378,12 @@ impl Here {
                 };
                 // The manager's own command is an act of another account's where ours may not give it.
                 let user = (self.sudo && !matches!(kind, ActKind::Evidence(_))).then_some("root");
-                self.command(&words, "/", &BTreeMap::new(), user, limit, marks)
+                self.command(&words, "/", Env::NONE, user, limit, marks)
             }
             // A host goes down by its own means, given on it; what gives it power is asked by the server.
             (ServiceRunner::Host(h), ActKind::Stop | ActKind::Clear) => {
                 let words = if h.reboots { &h.reboot } else { &h.shut_down };
-                self.command(words, "/", &BTreeMap::new(), self.sudo.then_some("root"), service.stop.patience.0, marks)
+                self.command(words, "/", Env::NONE, self.sudo.then_some("root"), service.stop.patience.0, marks)
             }
             (ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_), _) => {
                 Err(refused("that is no act of this host's".to_owned(), "check how its host is reached"))
@@ -346,7 +391,7 @@ impl Here {
             (ServiceRunner::Process(p), ActKind::Start) => {
                 let words: Vec<String> = std::iter::once(p.program.clone()).chain(p.args.iter().cloned()).collect();
                 let output = self.output_of(service);
-                let mut prepared = self.program(&words, &p.dir, &p.env, p.user.as_deref(), marks)?;
+                let mut prepared = self.program(&words, &p.dir, Env::of(&p.env), p.user.as_deref(), marks)?;
                 prepared.order["do"] = json!("start");
                 prepared.order["output"] = json!(output);
                 prepared.stays = true;
@@ -376,7 +421,7 @@ impl Here {
             }
             (ServiceRunner::Process(p), ActKind::Evidence(n)) => {
                 let words = service.stop.evidence.get(n as usize).cloned().unwrap_or_default();
-                self.command(&words, &p.dir, &p.env, p.user.as_deref(), service.stop.patience.0, marks)
+                self.command(&words, &p.dir, Env::of(&p.env), p.user.as_deref(), service.stop.patience.0, marks)
             }
             (ServiceRunner::Commands(c), kind) => {
                 let words = match kind {
@@ -387,7 +432,14 @@ impl Here {
                     ActKind::Reload => c.reload.clone(),
                     ActKind::Evidence(n) => service.stop.evidence.get(n as usize).cloned().unwrap_or_default(),
                 };
-                let mut prepared = self.command(&words, &c.dir, &c.env, c.user.as_deref(), c.within.0, marks)?;
+                let mut prepared = self.command(
+                    &words,
+                    &c.dir,
+                    Env { values: &c.env, to_the_letter: &c.to_the_letter },
+                    c.user.as_deref(),
+                    c.within.0,
+                    marks,
+                )?;
                 // What its start command leaves running must outlive us too (R22).
                 prepared.stays = kind == ActKind::Start;
                 Ok(prepared)
@@ -399,7 +451,7 @@ impl Here {
         &self,
         words: &[String],
         dir: &str,
-        env: &BTreeMap<String, String>,
+        env: Env<'_>,
         user: Option<&str>,
         limit: Duration,
         marks: BTreeMap<String, LogMark>,
@@ -408,6 +460,8 @@ impl Here {
         prepared.order["do"] = json!("command");
         prepared.order["limit_ms"] = json!(limit.as_millis() as u64);
         prepared.order["output_limit"] = json!(OUTPUT_LIMIT);
+        // Over the recorder's standard input, like the environment: what is written down has none of them in it.
+        prepared.order["mask"] = json!(self.secrets().pairs());
         Ok(prepared)
     }
 
@@ -415,7 +469,7 @@ impl Here {
         &self,
         words: &[String],
         dir: &str,
-        env: &BTreeMap<String, String>,
+        env: Env<'_>,
         user: Option<&str>,
         marks: BTreeMap<String, LogMark>,
     ) -> Result<Prepared, ActEnd> {
@@ -424,7 +478,10 @@ impl Here {
         };
         let mut full: BTreeMap<String, String> =
             ["PATH", "LANG", "HOME", "TZ"].iter().filter_map(|k| Some(((*k).to_owned(), std::env::var(k).ok()?))).collect();
-        let resolved = self.secrets().resolve(env).map_err(|why| refused(why, "set it, or change the reference in the estate"))?;
+        let resolved = self
+            .secrets()
+            .resolve(env.values, env.to_the_letter)
+            .map_err(|why| refused(why, "set it, or change the reference in the estate"))?;
         full.extend(resolved);
         let path = full.get("PATH").cloned().unwrap_or_else(|| "/usr/local/bin:/usr/bin:/bin".to_owned());
         let Some(found) = in_path(program, &path) else {
@@ -474,6 +531,52 @@ impl Here {
             stays: false,
         }
     }
+}
+
+/// An environment as it is described: references, and what only looks like one.
+#[derive(Clone, Copy)]
+struct Env<'e> {
+    values: &'e BTreeMap<String, String>,
+    to_the_letter: &'e BTreeSet<String>,
+}
+
+static NO_VALUES: BTreeMap<String, String> = BTreeMap::new();
+static NO_NAMES: BTreeSet<String> = BTreeSet::new();
+
+impl<'e> Env<'e> {
+    const NONE: Env<'static> = Env { values: &NO_VALUES, to_the_letter: &NO_NAMES };
+    /// The estate's own.
+    fn of(values: &'e BTreeMap<String, String>) -> Self {
+        Self { values, to_the_letter: &NO_NAMES }
+    }
+}
+
+fn masked_end(secrets: &Secrets, end: ActEnd) -> ActEnd {
+    match end {
+        ActEnd::Exited { code, output } => ActEnd::Exited { code, output: secrets.mask(&output) },
+        ActEnd::Signalled { signal, output } => ActEnd::Signalled { signal, output: secrets.mask(&output) },
+        ActEnd::TimedOut { output } => ActEnd::TimedOut { output: secrets.mask(&output) },
+        end @ (ActEnd::Sent | ActEnd::Refused { .. }) => end,
+    }
+}
+
+/// The environment of a service that refers to secrets.
+pub(crate) fn references_of(service: &Service) -> BTreeMap<String, String> {
+    let (env, to_the_letter) = match &service.runner {
+        ServiceRunner::Process(p) => (&p.env, &NO_NAMES),
+        ServiceRunner::Commands(c) => (&c.env, &c.to_the_letter),
+        _ => return BTreeMap::new(),
+    };
+    let refers = |v: &str| v.starts_with("env:") || v.starts_with("file:");
+    env.iter().filter(|(k, v)| refers(v) && !to_the_letter.contains(*k)).map(|(k, v)| (k.clone(), v.clone())).collect()
+}
+
+/// Takes from everybody else what this folder lets them do, and leaves its group to look at most.
+fn keep_from_others(folder: &Path) -> io::Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    let mode = std::fs::metadata(folder)?.permissions().mode() & 0o7777;
+    let kept = mode & 0o750;
+    if kept != mode { std::fs::set_permissions(folder, std::fs::Permissions::from_mode(kept)) } else { Ok(()) }
 }
 
 fn service_unit(service: &Service) -> Option<String> {

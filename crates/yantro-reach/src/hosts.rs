@@ -321,6 +321,18 @@ impl Hosts {
         asks_power || self.is_recorded_here(identity)
     }
 
+    /// Takes an act's identity out of use, so that it never begins, and says whether it had not. `here` is whether it is given
+    /// on this machine, whatever host it is about. Waits for a host that does not answer.
+    pub async fn burn(&self, host: &HostName, here: bool, identity: &str) -> Result<bool, String> {
+        if self.sim.plays(host) {
+            return Ok(true);
+        }
+        match self.far(host) {
+            Some(far) if !here => far.burn(identity).await,
+            _ => self.here.burn(identity),
+        }
+    }
+
     /// Follows an act that was given before.
     pub async fn follow(&self, host: &HostName, identity: &str, begun: ActRecord, tell: impl Fn(ActNews) + Send + Sync + 'static) {
         match self.far(host) {

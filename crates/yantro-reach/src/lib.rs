@@ -12,6 +12,7 @@ mod files;
 mod here;
 #[cfg(feature = "outpost")]
 mod hosts;
+mod hung;
 mod journal;
 mod keeper;
 mod leave;

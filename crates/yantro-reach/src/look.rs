@@ -1,7 +1,7 @@
 //! Looks at a service: its process, and each rung of its ladder. A look never changes anything.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     net::IpAddr,
     path::Path,
     sync::{Arc, Mutex, OnceLock},
@@ -10,7 +10,7 @@ use std::{
 
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    estate::{Rung, RungKind, Service, ServiceRunner},
+    estate::{ProcessSpec, Rung, RungKind, Service, ServiceRunner},
     manager::{UnitTerms, UnitWord},
     name::HostName,
     sequence::Task,
@@ -21,8 +21,10 @@ use yantro_core::{
 
 use crate::{
     here::Here,
-    procs::{self, Commands, Ours, ProcTable, ProcessId},
+    hung,
+    procs::{self, Commands, Ours, ProcTable, ProcessId, Told},
     recorder::ActRecord,
+    secrets::Secrets,
     sockets::{self, SocketTable},
     units::UnitSeen,
 };
@@ -34,6 +36,8 @@ pub struct Round {
     sockets: OnceLock<Result<Arc<SocketTable>, String>>,
     /// What was read before this is too old.
     since: Option<Instant>,
+    /// What references stand for: some of it tells processes apart.
+    secrets: Arc<Mutex<Secrets>>,
 }
 
 /// How old a socket table may be: many climbs at once read one. An older table only delays a
@@ -66,7 +70,7 @@ impl Round {
 impl Here {
     /// A round of looks. Tables of a moment ago will do.
     pub fn round(&self) -> Round {
-        Round { ours: self.ours.clone(), commands: OnceLock::new(), sockets: OnceLock::new(), since: None }
+        Round { ours: self.ours.clone(), commands: OnceLock::new(), sockets: OnceLock::new(), since: None, secrets: self.shared_secrets() }
     }
 
     /// A round that believes no table older than this moment: something was told just now.
@@ -98,6 +102,8 @@ pub(crate) struct Tree {
     /// The process that all others are below.
     above: Option<u32>,
     all: OnceLock<Vec<u32>>,
+    /// Why it cannot be said whether a process is this service's.
+    pub unsaid: Option<String>,
 }
 
 impl Tree {
@@ -105,13 +111,13 @@ impl Tree {
     pub(crate) fn of_one(process: &ProcessId) -> Self {
         let main = Some(process.clone()).filter(ProcessId::is_alive);
         let above = main.as_ref().map(|m| m.pid);
-        Self { main, above, all: OnceLock::new() }
+        Self { main, above, ..Self::default() }
     }
 
     /// What the host's manager counts as a unit's.
     pub(crate) fn of_unit(seen: &UnitSeen) -> Self {
         let main = seen.word.main_pid.and_then(ProcessId::of);
-        Self { main, above: None, all: OnceLock::from(seen.pids.clone()) }
+        Self { main, all: OnceLock::from(seen.pids.clone()), ..Self::default() }
     }
 
     /// Whether nothing of it is left.
@@ -148,7 +154,7 @@ pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) 
         let recorder = known.recorder.is_alive().then_some(known.recorder.pid);
         if main.is_some() {
             let above = recorder.or(main.as_ref().map(|m| m.pid));
-            return Tree { main, above, all: OnceLock::new() };
+            return Tree { main, above, ..Tree::default() };
         }
         if let Some(recorder) = recorder {
             // Nothing below it: read anew before that is believed, for what was forked away a
@@ -158,7 +164,7 @@ pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) 
                 all = ProcTable::read().below(recorder);
             }
             if !all.is_empty() {
-                return Tree { main: None, above: Some(recorder), all: OnceLock::from(all) };
+                return Tree { above: Some(recorder), all: OnceLock::from(all), ..Tree::default() };
             }
         }
     }
@@ -166,20 +172,46 @@ pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) 
     if spec.program.is_empty() {
         return Tree::default();
     }
-    let main = round.commands().find(&service.address, &spec.program, &spec.args);
-    let above = main.as_ref().map(|m| m.pid);
-    Tree { main, above, all: OnceLock::new() }
+    let found = told(spec, round).and_then(|told| round.commands().find(&service.address, &spec.program, &spec.args, &told));
+    match found {
+        Ok(main) => {
+            let above = main.as_ref().map(|m| m.pid);
+            Tree { main, above, ..Tree::default() }
+        }
+        Err(why) => Tree { unsaid: Some(why), ..Tree::default() },
+    }
+}
+
+/// What a process of a service must be besides its command line, where other services have the same.
+fn told<'s>(spec: &'s ProcessSpec, round: &Round) -> Result<Told<'s>, String> {
+    if spec.apart.is_needless() {
+        return Ok(Told::default());
+    }
+    let of_it: BTreeMap<String, String> =
+        spec.env.iter().filter(|(n, _)| spec.apart.env.contains(*n)).map(|(n, v)| (n.clone(), v.clone())).collect();
+    let values = round.secrets.lock().unwrap_or_else(std::sync::PoisonError::into_inner).resolve(&of_it, &BTreeSet::new())?;
+    let env = spec.apart.env.iter().map(|name| (name.as_str(), values.get(name).cloned())).collect();
+    let uid = match (spec.apart.user, &spec.user) {
+        (false, _) => None,
+        (true, None) => Some(nix::unistd::geteuid().as_raw()),
+        (true, Some(name)) => Some(crate::accounts::Account::named(name).ok_or_else(|| format!("there is no account \"{name}\""))?.uid),
+    };
+    Ok(Told { env, dir: spec.apart.dir.then_some(spec.dir.as_str()), uid })
 }
 
 impl Here {
     /// Looks at a whole service.
     pub async fn look(&self, service: &Service, known: Option<&ActRecord>, round: &Round) -> RawLook {
+        self.learn(&crate::here::references_of(service));
         let unit = self.unit_of(service).await;
         let tree = match &unit {
             Some(Ok(seen)) => Tree::of_unit(seen),
             _ => tree(service, known, round),
         };
         let total = service.ladder.len();
+        if let Some(why) = &tree.unsaid {
+            return RawLook { runs: None, main: None, manager: None, rungs: vec![Answer::could_not(why.clone())], total };
+        }
         let mut runs = match &service.runner {
             ServiceRunner::Systemd(_) => match &unit {
                 Some(Ok(seen)) => Some(seen.word.runs()),
@@ -287,7 +319,9 @@ impl Here {
     /// is newer than its start (N56).
     pub fn owed_by_files(&self, service: &Service, started_at: Timestamp, pid: Option<u32>) -> Option<String> {
         let newer = |path: &str| {
-            let written = std::fs::metadata(path).ok()?.modified().ok()?.duration_since(std::time::UNIX_EPOCH).ok()?;
+            let of = path.to_owned();
+            let found = hung::blocking(&format!("the file {path}"), hung::WITHIN, move || std::fs::metadata(of)).ok()?;
+            let written = found.ok()?.modified().ok()?.duration_since(std::time::UNIX_EPOCH).ok()?;
             (Timestamp::from_ms(written.as_millis() as i64) > started_at).then(|| path.to_owned())
         };
         if let Some(path) = service.configuration.iter().find_map(|c| newer(c)) {
@@ -324,6 +358,7 @@ impl Here {
     /// Looks at one rung.
     pub(crate) async fn rung(&self, service: &Service, rung: &Rung, tree: &Tree, since: Option<Timestamp>, round: &Round) -> Answer {
         match &rung.kind {
+            RungKind::Process if tree.unsaid.is_some() => Answer::could_not(tree.unsaid.clone().unwrap_or_default()),
             RungKind::Process => match &tree.main {
                 Some(main) => Answer::holds(format!("process {}", main.pid)),
                 None => match tree.all().first() {
@@ -332,9 +367,15 @@ impl Here {
                 },
             },
             RungKind::Port { port, on, held_by_any } => port_answer(*port, on.as_deref(), *held_by_any, service, tree, round),
-            RungKind::Connect { port, to } => connect(to, *port).await,
+            RungKind::Connect { port, to } => match connect(to, *port).await {
+                answer if answer.verdict == Verdict::Holds => by_itself(answer, to, *port, service, tree, round),
+                answer => answer,
+            },
             RungKind::Ping { to } => ping(to).await,
-            RungKind::Web { .. } => self.web(&rung.kind).await,
+            RungKind::Web { url, .. } => match (self.web(&rung.kind).await, target_of(url)) {
+                (answer, Some((host, port))) if answer.verdict == Verdict::Holds => by_itself(answer, &host, port, service, tree, round),
+                (answer, _) => answer,
+            },
             RungKind::Command { command, holds, not_yet, within } => self.command_answer(service, command, holds, not_yet, within.0).await,
             RungKind::State => {
                 let ServiceRunner::Commands(spec) = &service.runner else { return Answer::could_not("it has no state command") };
@@ -357,17 +398,32 @@ impl Here {
                 None => Answer::could_not("its host's manager does not run it"),
             },
             RungKind::File { path, since_start, newer_than, at_least } => {
-                file(path, since_start.then_some(since).flatten(), newer_than.map(|n| n.0), *at_least)
+                let (of, since, newer_than, at_least) =
+                    (path.clone(), since_start.then_some(since).flatten(), newer_than.map(|n| n.0), *at_least);
+                hung::look(format!("the file {path}"), move || file(&of, since, newer_than, at_least)).await
             }
             RungKind::Mount { path } => mount(path),
-            RungKind::Room { path, bytes } => room(path, *bytes),
-            RungKind::Account { account } => match crate::accounts::Account::named(account) {
-                Some(user) => Answer::holds(format!("{account} is there (uid {})", user.uid)),
-                None => Answer::not_yet(format!("there is no account {account}")),
-            },
-            RungKind::Owner { path, account } => owner(path, account),
+            RungKind::Room { path, bytes } => {
+                let (of, bytes) = (path.clone(), *bytes);
+                hung::look(format!("the room on {path}"), move || room(&of, bytes)).await
+            }
+            RungKind::Account { account } => {
+                let of = account.clone();
+                hung::look(format!("the account {account}"), move || match crate::accounts::Account::named(&of) {
+                    Some(user) => Answer::holds(format!("{of} is there (uid {})", user.uid)),
+                    None => Answer::not_yet(format!("there is no account {of}")),
+                })
+                .await
+            }
+            RungKind::Owner { path, account } => {
+                let (of, by) = (path.clone(), account.clone());
+                hung::look(format!("the owner of {path}"), move || owner(&of, &by)).await
+            }
             RungKind::PortFree { port, on } => port_free(*port, on.as_deref(), round),
-            RungKind::Program { program } => program_there(program),
+            RungKind::Program { program } => {
+                let of = program.clone();
+                hung::look(format!("the program {program}"), move || program_there(&of)).await
+            }
             // Logs are watched from an act's positions on, not looked at.
             RungKind::Log => Answer::holds("log"),
         }
@@ -375,13 +431,13 @@ impl Here {
 
     async fn command_answer(&self, service: &Service, command: &[String], holds: &[i32], not_yet: &[i32], within: Duration) -> Answer {
         let Some((program, args)) = command.split_first() else { return Answer::could_not("there is no command") };
-        let (root, none) = ("/".to_owned(), BTreeMap::new());
-        let (dir, env) = match &service.runner {
-            ServiceRunner::Process(p) => (&p.dir, &p.env),
-            ServiceRunner::Commands(c) => (&c.dir, &c.env),
-            _ => (&root, &none),
+        let (root, none, no_names) = ("/".to_owned(), BTreeMap::new(), BTreeSet::new());
+        let (dir, env, to_the_letter) = match &service.runner {
+            ServiceRunner::Process(p) => (&p.dir, &p.env, &no_names),
+            ServiceRunner::Commands(c) => (&c.dir, &c.env, &c.to_the_letter),
+            _ => (&root, &none, &no_names),
         };
-        let env = match self.secrets().resolve(env) {
+        let env = match self.secrets().resolve(env, to_the_letter) {
             Ok(env) => env,
             Err(why) => return Answer::could_not(why),
         };
@@ -503,6 +559,44 @@ fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service
     } else {
         Answer::against(format!("port {port} is held by {named}, which is not {}", service.address))
     }
+}
+
+/// The host and port that a page is asked at.
+fn target_of(url: &str) -> Option<(String, u16)> {
+    let url = reqwest::Url::parse(url).ok()?;
+    Some((url.host_str()?.trim_start_matches('[').trim_end_matches(']').to_owned(), url.port_or_known_default()?))
+}
+
+/// An answer that came from this machine is a proof only where the service's own process gave it: who holds the port is asked
+/// for. What stands in front of a service on purpose is said by a `port` rung with `held_by_any`.
+fn by_itself(answer: Answer, to: &str, port: u16, service: &Service, tree: &Tree, round: &Round) -> Answer {
+    let is_own = match &service.runner {
+        ServiceRunner::Process(p) => !p.program.is_empty(),
+        ServiceRunner::Systemd(_) => true,
+        ServiceRunner::Commands(_) | ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => false,
+    };
+    let by_any = service.ladder.iter().any(|r| matches!(&r.kind, RungKind::Port { port: p, held_by_any: true, .. } if *p == port));
+    let ip = if to.eq_ignore_ascii_case("localhost") { Some(IpAddr::from([127, 0, 0, 1])) } else { to.parse().ok() };
+    let Some(ip) = ip.filter(|ip| is_own && !by_any && is_local(ip)) else { return answer };
+    let held = port_answer(port, Some(&ip.to_string()), false, service, tree, round);
+    match held.verdict {
+        Verdict::Against => Answer::against(format!("{}, but {}", answer.says, held.says)),
+        Verdict::CouldNotLook => held,
+        // It was there a moment ago: whoever answered is gone, or is none of this machine's.
+        Verdict::Holds | Verdict::NotYet => answer,
+    }
+}
+
+/// Whether an address is one of this machine's own.
+fn is_local(ip: &IpAddr) -> bool {
+    if ip.is_loopback() {
+        return true;
+    }
+    let own = nix::ifaddrs::getifaddrs().into_iter().flatten().filter_map(|i| i.address);
+    own.into_iter().any(|a| match ip {
+        IpAddr::V4(ip) => a.as_sockaddr_in().is_some_and(|s| s.ip() == *ip),
+        IpAddr::V6(ip) => a.as_sockaddr_in6().is_some_and(|s| s.ip() == *ip),
+    })
 }
 
 async fn connect(to: &str, port: u16) -> Answer {

@@ -101,7 +101,7 @@ async fn told_by(here: &Here, power: &Power) -> Told {
         Power::Commands { env, .. } => env.clone(),
         Power::Wake { .. } | Power::Nobody => BTreeMap::new(),
     };
-    let resolved = here.secrets().resolve(&env);
+    let resolved = here.secrets().resolve(&env, &Default::default());
     let told = match resolved {
         Ok(env) => power_state(power, &env).await.transpose(),
         Err(why) => Some(Err(why)),

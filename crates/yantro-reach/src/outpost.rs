@@ -253,6 +253,9 @@ fn started(here: &Here, identity: Option<&String>) -> Option<ActRecord> {
     Ask::started_of(&here.recorded(identity?))
 }
 
+/// So much of a line that does not end is held back at most.
+const LONGEST_HALF: usize = 64 * 1024;
+
 async fn answer(here: &Here, ask: Ask, tell: Tell) -> Result<Value, String> {
     Ok(match ask {
         Ask::Hello { .. } | Ask::Alive {} => Value::Null,
@@ -328,11 +331,20 @@ async fn answer(here: &Here, ask: Ask, tell: Tell) -> Result<Value, String> {
                 Some(mark) => LogFollow::since(&path, mark, lines).map(|f| (f, Vec::new())),
                 None => LogFollow::new(&path, lines),
             };
-            json!(opened.map_err(|e| e.to_string())?)
+            let (follow, mut lines) = opened.map_err(|e| e.to_string())?;
+            lines.iter_mut().for_each(|l| l.text = here.mask(&l.text));
+            json!((follow, lines))
         }
-        Ask::ReadFrom { path, from } => json!(read_from(&path, from).map_err(|e| e.to_string())?),
+        Ask::ReadFrom { path, from } => {
+            let (end, text) = read_from(&path, from).map_err(|e| e.to_string())?;
+            // Whole lines only: half a secret is not known for one.
+            let whole = text.rfind('\n').map_or(0, |at| at + 1);
+            let cut = if whole == 0 && text.len() > LONGEST_HALF { text.len() } else { whole };
+            json!((end - (text.len() - cut) as u64, here.mask(&text[..cut])))
+        }
         Ask::ReadLog { mut follow } => {
-            let lines = follow.poll().map_err(|e| e.to_string())?;
+            let mut lines = follow.poll().map_err(|e| e.to_string())?;
+            lines.iter_mut().for_each(|l| l.text = here.mask(&l.text));
             json!((follow, lines))
         }
     })

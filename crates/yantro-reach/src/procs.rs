@@ -225,8 +225,9 @@ impl Commands {
         Self { by_line, ours }
     }
 
-    /// The process of a service with exactly this command line, the oldest where there are several.
-    pub fn find(&self, service: &Address, program: &str, args: &[String]) -> Option<ProcessId> {
+    /// The process of a service with exactly this command line, the oldest where there are several. Where others have the same,
+    /// `told` says what else it must be; an error is that this cannot be read of one that it may be.
+    pub fn find(&self, service: &Address, program: &str, args: &[String], told: &Told<'_>) -> Result<Option<ProcessId>, String> {
         let mut wanted = program.as_bytes().to_vec();
         wanted.push(0);
         for arg in args {
@@ -236,7 +237,59 @@ impl Commands {
         let strangers = self.by_line.get(&wanted).into_iter().flatten().copied();
         let own = self.ours.iter().filter(|(_, a)| *a == service).map(|(pid, _)| *pid);
         let own = own.filter(|pid| fs::read(format!("/proc/{pid}/cmdline")).is_ok_and(|line| line == wanted));
-        strangers.chain(own).filter_map(ProcessId::of).filter(ProcessId::is_alive).min_by_key(|p| (p.started, p.pid))
+        let mut all: Vec<ProcessId> = strangers.chain(own).filter_map(ProcessId::of).filter(ProcessId::is_alive).collect();
+        all.sort_by_key(|p| (p.started, p.pid));
+        let mut unread = None;
+        for process in all {
+            match told.is_it(process.pid) {
+                Ok(true) => return Ok(Some(process)),
+                Ok(false) => {}
+                // One that ended meanwhile is nobody's.
+                Err(_) if !process.is_alive() => {}
+                Err(why) => unread = Some(format!("process {} may be this one or another's: {why}", process.pid)),
+            }
+        }
+        unread.map_or(Ok(None), Err)
+    }
+}
+
+/// What tells a process from others with the same command line: some of its environment, its folder, its account.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Told<'s> {
+    /// Names, each with its value or without being there.
+    pub env: Vec<(&'s str, Option<String>)>,
+    /// Its working folder.
+    pub dir: Option<&'s str>,
+    /// Its account.
+    pub uid: Option<u32>,
+}
+
+impl Told<'_> {
+    /// Whether a process is the one that is meant; an error where that cannot be read.
+    fn is_it(&self, pid: u32) -> Result<bool, String> {
+        if let Some(uid) = self.uid {
+            use std::os::unix::fs::MetadataExt;
+            let of = fs::metadata(format!("/proc/{pid}")).map_err(|e| format!("its account: {e}"))?.uid();
+            if of != uid {
+                return Ok(false);
+            }
+        }
+        if let Some(dir) = self.dir {
+            let is = fs::read_link(format!("/proc/{pid}/cwd")).map_err(|e| format!("its folder: {e}"))?;
+            let wanted = fs::canonicalize(dir).unwrap_or_else(|_| dir.into());
+            if is != wanted {
+                return Ok(false);
+            }
+        }
+        if self.env.is_empty() {
+            return Ok(true);
+        }
+        let text = fs::read(format!("/proc/{pid}/environ")).map_err(|e| format!("its environment: {e}"))?;
+        let has: HashMap<&[u8], &[u8]> = text
+            .split(|b| *b == 0)
+            .filter_map(|entry| entry.iter().position(|b| *b == b'=').map(|at| (&entry[..at], &entry[at + 1..])))
+            .collect();
+        Ok(self.env.iter().all(|(name, value)| has.get(name.as_bytes()).copied() == value.as_ref().map(|v| v.as_bytes())))
     }
 }
 
@@ -262,11 +315,41 @@ mod tests {
     }
 
     #[test]
+    fn of_two_with_the_same_command_line_each_is_found_by_the_rest_of_what_it_was_started_with() {
+        let start = |lane: Option<&str>, dir: &str| {
+            let mut command = Command::new("/bin/sleep");
+            command.args(["30.0375"]).current_dir(dir).env_remove("LANE");
+            lane.map(|l| command.env("LANE", l));
+            command.spawn().unwrap()
+        };
+        let mut all = [start(Some("A"), "/"), start(Some("B"), "/"), start(None, "/"), start(Some("A"), "/usr")];
+        let address: Address = "quay/gate".parse().unwrap();
+        let find = |lane: Option<&str>, dir: &str| {
+            let told = Told { env: vec![("LANE", lane.map(str::to_owned))], dir: Some(dir), uid: None };
+            Commands::read(&Ours::default()).find(&address, "/bin/sleep", &["30.0375".to_owned()], &told).unwrap().map(|p| p.pid)
+        };
+        // Between fork and exec they have our own command line.
+        while find(Some("A"), "/usr").is_none() || find(None, "/").is_none() {
+            std::thread::yield_now();
+        }
+        let found = [find(Some("A"), "/"), find(Some("B"), "/"), find(None, "/"), find(Some("A"), "/usr")];
+        let pids: Vec<Option<u32>> = all.iter().map(|c| Some(c.id())).collect();
+        for child in &mut all {
+            child.kill().unwrap();
+            child.wait().unwrap();
+        }
+        assert_eq!(found.as_slice(), pids);
+        assert_eq!(find(Some("A"), "/"), None);
+    }
+
+    #[test]
     fn a_process_is_found_by_its_command_line_but_not_among_what_is_known_to_be_anothers() {
         let mut child = Command::new("/bin/sleep").args(["30.0625"]).spawn().unwrap();
         let (fares, gate): (Address, Address) = ("quay/fares".parse().unwrap(), "quay/gate".parse().unwrap());
         let ours = Ours::default();
-        let find = |address: &Address| Commands::read(&ours).find(address, "/bin/sleep", &["30.0625".to_owned()]).map(|p| p.pid);
+        let find = |address: &Address| {
+            Commands::read(&ours).find(address, "/bin/sleep", &["30.0625".to_owned()], &Told::default()).unwrap().map(|p| p.pid)
+        };
         // Between fork and exec it has our own command line.
         while find(&fares).is_none() {
             std::thread::yield_now();

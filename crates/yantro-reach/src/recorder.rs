@@ -1,6 +1,7 @@
 //! Gives acts to the recorder, and reads what it wrote down (R21).
 
 use std::{
+    collections::BTreeMap,
     os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
     process::Stdio,
@@ -93,6 +94,12 @@ pub fn read(folder: &Path) -> Recorded {
         (None, Some(begun)) => Recorded::Begun(begun),
         (None, None) => Recorded::OnlyFolder,
     }
+}
+
+/// The references to secrets that an act was given, by name; none where nothing is written down.
+pub(crate) fn references(folder: &Path) -> BTreeMap<String, String> {
+    let begun = std::fs::read(folder.join("begun.json")).ok().and_then(|b| serde_json::from_slice::<Value>(&b).ok());
+    begun.and_then(|b| serde_json::from_value(b["note"]["references"].clone()).ok()).unwrap_or_default()
 }
 
 fn record(value: &Value) -> Option<ActRecord> {

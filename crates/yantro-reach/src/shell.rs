@@ -5,7 +5,7 @@
 //! under that number. An act is a folder that can be made once only, as everywhere, with its process and its end written down beside it.
 
 use std::{
-    collections::{BTreeMap, HashMap},
+    collections::{BTreeMap, BTreeSet, HashMap},
     sync::{Arc, Mutex, PoisonError},
     time::Duration,
 };
@@ -213,33 +213,45 @@ async fn look(sh: &Sh, service: &Service) -> RawLook {
 }
 
 /// A command with its folder and environment; a reference is resolved there, by the shell, and is in no argument.
-fn in_place(words: &[String], dir: &str, env: &BTreeMap<String, String>) -> String {
+/// What came from outside is taken to the letter, whatever it looks like.
+fn in_place(words: &[String], dir: &str, env: &BTreeMap<String, String>, to_the_letter: &BTreeSet<String>) -> String {
     let mut script = format!("cd {} || {{ echo \"the folder cannot be entered\"; exit 126; }}; ", shell_word(dir));
     for (name, value) in env {
         let value = match (value.strip_prefix("file:"), value.strip_prefix("env:")) {
+            _ if to_the_letter.contains(name) => shell_word(value),
             (Some(path), _) => format!("\"$(cat {})\"", shell_word(path)),
-            (_, Some(of)) => format!("\"${{{of}}}\""),
+            (_, Some(of)) if is_variable(of) => format!("\"${{{of}}}\""),
             _ => shell_word(value),
         };
-        script.push_str(&format!("export {name}={value}; "));
+        if is_variable(name) {
+            script.push_str(&format!("export {name}={value}; "));
+        }
     }
     script + &words.iter().map(|w| shell_word(w)).collect::<Vec<_>>().join(" ")
 }
 
+/// Whether a shell takes this as the name of a variable, and as nothing else.
+fn is_variable(name: &str) -> bool {
+    let mut chars = name.chars();
+    chars.next().is_some_and(|c| c.is_ascii_alphabetic() || c == '_') && chars.all(|c| c.is_ascii_alphanumeric() || c == '_')
+}
+
 /// A look: the script, and the exit codes by which it holds and by which it is not yet.
 fn script_of(service: Option<&Service>, kind: &RungKind) -> Option<(String, Vec<i32>, Vec<i32>)> {
-    let none = BTreeMap::new();
+    let (none, no_names) = (BTreeMap::new(), BTreeSet::new());
     let plain = |script: String| Some((script, vec![0], vec![1]));
     match kind {
         RungKind::Command { command, holds, not_yet, .. } => {
-            let (dir, env) = match service.map(|s| &s.runner) {
-                Some(ServiceRunner::Commands(c)) => (c.dir.as_str(), &c.env),
-                _ => ("/", &none),
+            let (dir, env, letter) = match service.map(|s| &s.runner) {
+                Some(ServiceRunner::Commands(c)) => (c.dir.as_str(), &c.env, &c.to_the_letter),
+                _ => ("/", &none, &no_names),
             };
-            Some((in_place(command, dir, env), holds.clone(), not_yet.clone()))
+            Some((in_place(command, dir, env, letter), holds.clone(), not_yet.clone()))
         }
         RungKind::State => match service.map(|s| &s.runner) {
-            Some(ServiceRunner::Commands(c)) => Some((in_place(&c.state, &c.dir, &c.env), c.state_up.clone(), c.state_down.clone())),
+            Some(ServiceRunner::Commands(c)) => {
+                Some((in_place(&c.state, &c.dir, &c.env, &c.to_the_letter), c.state_up.clone(), c.state_down.clone()))
+            }
             _ => None,
         },
         RungKind::Manager => match service.map(|s| &s.runner) {
@@ -317,6 +329,7 @@ struct Prepared<'s> {
     words: Vec<String>,
     dir: &'s str,
     env: BTreeMap<String, String>,
+    to_the_letter: BTreeSet<String>,
     user: Option<String>,
     within: Span,
 }
@@ -325,7 +338,7 @@ fn prepared<'s>(service: &'s Service, kind: ActKind, sudo: bool) -> Result<Prepa
     let (start, stop) = (service.start.patience, service.stop.patience);
     let within = if matches!(kind, ActKind::Stop | ActKind::Clear | ActKind::Force | ActKind::Evidence(_)) { stop } else { start };
     let root = || sudo.then(|| "root".to_owned());
-    let bare = |words: Vec<String>, user| Prepared { words, dir: "/", env: BTreeMap::new(), user, within };
+    let bare = |words: Vec<String>, user| Prepared { words, dir: "/", env: BTreeMap::new(), to_the_letter: BTreeSet::new(), user, within };
     let prepared = match (&service.runner, kind) {
         (_, ActKind::Evidence(n)) => bare(service.stop.evidence.get(n as usize).cloned().unwrap_or_default(), None),
         (ServiceRunner::Systemd(s), ActKind::Start) => bare(manager_command("start", &s.unit), root()),
@@ -339,14 +352,21 @@ fn prepared<'s>(service: &'s Service, kind: ActKind, sudo: bool) -> Result<Prepa
             bare(if h.reboots { h.reboot.clone() } else { h.shut_down.clone() }, root())
         }
         (ServiceRunner::Commands(c), kind) => {
-            let CommandsSpec { start, stop, force, reload, dir, env, user, within, .. } = c;
+            let CommandsSpec { start, stop, force, reload, dir, env, to_the_letter, user, within, .. } = c;
             let words = match kind {
                 ActKind::Stop | ActKind::Clear => stop,
                 ActKind::Force => force,
                 ActKind::Reload => reload,
                 _ => start,
             };
-            Prepared { words: words.clone(), dir, env: env.clone(), user: user.clone(), within: *within }
+            Prepared {
+                words: words.clone(),
+                dir,
+                env: env.clone(),
+                to_the_letter: to_the_letter.clone(),
+                user: user.clone(),
+                within: *within,
+            }
         }
         _ => return Err(takes_outpost("a process that Yantro itself starts and knows again")),
     };
@@ -373,7 +393,7 @@ async fn act(
     if !kept.is_null() {
         return Ok(json!({ "kept": kept }));
     }
-    let Prepared { mut words, dir, env, user, within } = prepared(service, kind, sudo)?;
+    let Prepared { mut words, dir, env, to_the_letter, user, within } = prepared(service, kind, sudo)?;
     let begun = ActBegun {
         command: words.clone(),
         dir: dir.to_owned(),
@@ -400,7 +420,7 @@ async fn act(
         shell_word(identity),
         shell_word(&claim.server),
         shell_word(&json!(begun).to_string()),
-        in_place(&all, dir, &env).replace("'@ACT@'", "\"$a\""),
+        in_place(&all, dir, &env, &to_the_letter).replace("'@ACT@'", "\"$a\""),
     );
     let (_, said) = sh.run(&script).await;
     let pid = said.trim().strip_prefix("begun ").and_then(|p| p.trim().parse::<u32>().ok());

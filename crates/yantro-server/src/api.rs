@@ -58,6 +58,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/runs/{run}/report", web::get().to(report))
         .route("/runs/{run}/comparison", web::get().to(comparison))
         .route("/runs/{run}/forecast", web::get().to(run_forecast))
+        .route("/runs/{run}/anew", web::get().to(anew))
         .route("/runs/{run}/decisions", web::post().to(decide))
         .route("/runs/{run}/notes", web::post().to(note))
         .route("/runs/{run}/taken", web::post().to(take_on))
@@ -170,14 +171,15 @@ async fn relations(engine: web::Data<Engine>, of: web::Query<Of>) -> Answer<Rela
 async fn plan(engine: web::Data<Engine>, body: web::Json<BeginRequest>) -> Answer<PlanView> {
     let (plan, loaded) = engine.plan(&body).await?;
     let at_once = body.at_once.map(Into::into);
-    planned(plan, loaded, at_once).await
+    planned(engine, plan, loaded, at_once).await
 }
 
 /// A plan with its forecast, which takes a moment of a processor.
-async fn planned(plan: Plan, loaded: Arc<Loaded>, at_once: Option<u32>) -> Answer<PlanView> {
+async fn planned(engine: web::Data<Engine>, plan: Plan, loaded: Arc<Loaded>, at_once: Option<u32>) -> Answer<PlanView> {
     let view = blocking(move || {
         let forecast = play_all(&plan.sequence.steps, &loaded.estate, at_once);
-        Ok(PlanView { can_begin: plan.can_begin(), says: plan_says(&plan), plan, forecast })
+        let digest = engine.shows(&plan, loaded.edition);
+        Ok(PlanView { digest, can_begin: plan.can_begin(), says: plan_says(&plan), plan, forecast })
     });
     Ok(web::Json(view.await?))
 }
@@ -188,7 +190,13 @@ async fn begin(engine: web::Data<Engine>, who: Who, body: web::Json<BeginRequest
 
 async fn plan_act(engine: web::Data<Engine>, body: web::Json<ActRequest>) -> Answer<PlanView> {
     let (plan, loaded) = engine.plan_act(&body).await?;
-    planned(plan, loaded, None).await
+    planned(engine, plan, loaded, None).await
+}
+
+/// What a run that holds since things changed would do now: its digest goes with the decision to resume it.
+async fn anew(engine: web::Data<Engine>, id: web::Path<u64>) -> Answer<PlanView> {
+    let (plan, loaded) = engine.anew(RunId(*id)).await?;
+    planned(engine, plan, loaded, None).await
 }
 
 async fn begin_act(engine: web::Data<Engine>, who: Who, body: web::Json<ActRequest>) -> Answer<RunBegun> {
@@ -269,7 +277,7 @@ async fn difference(engine: web::Data<Engine>, name: web::Path<String>, between:
 
 async fn plan_procedure(engine: web::Data<Engine>, name: web::Path<String>, body: web::Json<ProcedureRequest>) -> Answer<PlanView> {
     let (plan, loaded) = engine.plan_procedure(&named(&engine, &name)?, &body).await?;
-    planned(plan, loaded, body.at_once.map(Into::into)).await
+    planned(engine, plan, loaded, body.at_once.map(Into::into)).await
 }
 
 async fn rehearse_procedure(
@@ -383,9 +391,9 @@ async fn run_events(engine: web::Data<Engine>, id: web::Path<u64>) -> Answer<Vec
 }
 
 async fn decide(engine: web::Data<Engine>, who: Who, id: web::Path<u64>, body: web::Json<DecisionRequest>) -> Answer<RunView> {
-    let DecisionRequest { kind, hold, why } = body.into_inner();
+    let DecisionRequest { kind, hold, shown, why } = body.into_inner();
     let id = RunId(*id);
-    engine.decide(id, Decision { kind, hold, who: who.0, why }).await?;
+    engine.decide(id, Decision { kind, hold, who: who.0, why }, shown.as_deref()).await?;
     Ok(web::Json(blocking(move || engine.run(id)).await?))
 }
 
@@ -419,9 +427,9 @@ async fn adopt(engine: web::Data<Engine>, who: Who, body: web::Json<Adoption>) -
     Ok(web::Json(engine.adopt(&host, &units, why, &who.0).await?))
 }
 
-async fn standstill(engine: web::Data<Engine>, who: Who, body: web::Json<StandstillRequest>) -> web::Json<BoardView> {
-    engine.standstill(body.on, &who.0).await;
-    web::Json(engine.board())
+async fn standstill(engine: web::Data<Engine>, who: Who, body: web::Json<StandstillRequest>) -> Answer<BoardView> {
+    engine.standstill(body.on, &who.0).await?;
+    Ok(web::Json(engine.board()))
 }
 
 async fn audit(engine: web::Data<Engine>, page: web::Query<PageOf>) -> Answer<Vec<AuditLine>> {

@@ -95,6 +95,8 @@ pub fn document() -> Value {
     let says = "A run in full; with the number of an event as `since`, only the steps that changed after it.";
     add("get", "/runs/{run}", "run", says, since, None, ok::<RunView>(&mut g));
     add("get", "/runs/{run}/events", "runEvents", "All that happened in a run.", &[], None, ok::<Vec<Stamped>>(&mut g));
+    let says = "What a run that holds since things changed would do now; its digest goes with the decision to resume it.";
+    add("get", "/runs/{run}/anew", "anew", says, &[], None, ok::<PlanView>(&mut g));
     let decision = of_type::<DecisionRequest>(&mut g);
     add("post", "/runs/{run}/decisions", "decide", "Take a decision on a run.", &[], Some(decision), ok::<RunView>(&mut g));
     let says = "How a run is forecast to go on; with `steps` false without each step and service.";

@@ -100,6 +100,12 @@ impl From<EngineError> for Problem {
             EngineError::NoHost(_) => (404, "no-host", "There is no such host"),
             EngineError::NothingAgainst(_) => (409, "nothing-against", "There is nothing to acknowledge"),
             EngineError::HostKept { .. } => (409, "host-kept", "The host is not this server's to act on"),
+            EngineError::EstateUnusable { .. } => (409, "estate-unusable", "The newest edition cannot be used"),
+            EngineError::Otherwise { .. } => (409, "otherwise", "It would come out otherwise than shown"),
+            EngineError::Behind { .. } => (409, "behind", "Another run has what it needs"),
+            EngineError::NotStored(_) => (503, "not-stored", "Events cannot be stored"),
+            EngineError::BadIdentity => (422, "bad-identity", "This is no identity"),
+            EngineError::Busy => (503, "busy", "The server has too much to do"),
             EngineError::Standstill(_) => (409, "standstill", "Everything is at a standstill"),
             EngineError::Store(_) | EngineError::Here(_) | EngineError::Taken(_) | EngineError::Data { .. } => {
                 (500, "internal", "The server has trouble of its own")
@@ -118,7 +124,7 @@ impl From<EngineError> for Problem {
         let mut problem = Problem::new(status, kind, title, detail, error.hint());
         match error {
             EngineError::Faults(faults) => problem.faults = faults,
-            EngineError::NotAsItIs(plan) => problem.plan = Some(plan),
+            EngineError::NotAsItIs(plan) | EngineError::Otherwise { plan: Some(plan), .. } => problem.plan = Some(plan),
             EngineError::Answers(faults) => problem.answers = faults,
             _ => {}
         }
@@ -184,6 +190,11 @@ mod tests {
     #[case::edited_meanwhile(EngineError::EditedMeanwhile { procedure: "dawn".parse().unwrap(), who: "tove".into(), edition: 4 }, 409, "edited-meanwhile", "by tove: edition 4")]
     #[case::would_undo(EngineError::WouldUndo(vec!["dawn".into()]), 409, "would-undo", "dawn")]
     #[case::at_a_standstill(EngineError::Standstill("tove".into()), 409, "standstill", "by tove")]
+    #[case::otherwise_than_shown(EngineError::Otherwise { difference: vec!["new: stop quay-1/db".into()], plan: None }, 409, "otherwise", "new: stop quay-1/db")]
+    #[case::no_longer_vets(EngineError::EstateUnusable { edition: 4, why: "no such key".into() }, 409, "estate-unusable", "edition 4")]
+    #[case::behind_another(EngineError::Behind { run: RunId(7), behind: "run 3".into() }, 409, "behind", "run 3")]
+    #[case::no_room(EngineError::NotStored("the disk is full".into()), 503, "not-stored", "the disk is full")]
+    #[case::too_much(EngineError::Busy, 503, "busy", "more to do")]
     #[case::nothing_against_it(EngineError::NothingAgainst("quay-1/db".parse().unwrap()), 409, "nothing-against", "quay-1/db")]
     fn errors_say_what_where_and_how_to_mend_it(#[case] error: EngineError, #[case] status: u16, #[case] kind: &str, #[case] says: &str) {
         let problem = Problem::from(error);

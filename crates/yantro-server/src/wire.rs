@@ -67,6 +67,8 @@ pub struct PlanView {
     /// The plan.
     #[serde(flatten)]
     pub plan: Plan,
+    /// The digest of what is agreed to by beginning it: sent with the begin as `shown`, what is begun is this.
+    pub digest: String,
     /// Whether it can be begun as it is.
     pub can_begin: bool,
     /// One sentence: what will be hit, who notices, for how long, what is left alone.
@@ -135,6 +137,9 @@ pub struct DecisionRequest {
     /// The hold it answers.
     #[serde(default)]
     pub hold: Option<u32>,
+    /// To go on with a run that things changed for: the digest of what it would do now, as it was shown.
+    #[serde(default)]
+    pub shown: Option<String>,
     /// Why.
     #[serde(default)]
     pub why: Option<String>,

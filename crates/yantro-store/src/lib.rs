@@ -40,6 +40,24 @@ pub enum StoreError {
     },
 }
 
+impl StoreError {
+    /// Whether it may go well later, with room or with whoever has the file gone: all else is this program's own fault or a
+    /// damaged file, and no trying again mends it.
+    pub fn is_passing(&self) -> bool {
+        use rusqlite::ErrorCode::*;
+        match self {
+            StoreError::Full => true,
+            StoreError::Database(error) => {
+                matches!(
+                    error.sqlite_error_code(),
+                    Some(DatabaseBusy | DatabaseLocked | SystemIoFailure | OutOfMemory | CannotOpen | ReadOnly)
+                )
+            }
+            StoreError::Migration(_) | StoreError::Unreadable { .. } => false,
+        }
+    }
+}
+
 impl From<rusqlite::Error> for StoreError {
     fn from(error: rusqlite::Error) -> Self {
         match error.sqlite_error_code() {
@@ -155,6 +173,8 @@ pub struct Batch {
     pub log_against: Vec<(Address, Option<LogAgainst>)>,
     /// A session of this store that begins: its identity, and when.
     pub session: Option<(String, Timestamp)>,
+    /// Identities that runs were asked for under.
+    pub asked_as: Vec<(String, RunId)>,
 }
 
 impl Batch {
@@ -169,6 +189,7 @@ impl Batch {
             && self.settings.is_empty()
             && self.log_against.is_empty()
             && self.session.is_none()
+            && self.asked_as.is_empty()
     }
 }
 
@@ -195,6 +216,7 @@ impl Writer {
         schema::migrations().to_latest(&mut connection)?;
         // Slower without, and not wrong: a disk may be full.
         let _ = fill_log(path);
+        keep_from_others(path);
         Ok(Self { connection })
     }
 
@@ -212,6 +234,16 @@ impl Writer {
         let ids = write(&transaction, batch)?;
         transaction.commit()?;
         Ok(ids)
+    }
+}
+
+/// What is kept is for the server's account only. Where that cannot be set the folder has to keep it.
+fn keep_from_others(path: &Path) {
+    use std::os::unix::fs::PermissionsExt;
+    for end in ["", "-wal", "-shm"] {
+        let mut file = path.as_os_str().to_owned();
+        file.push(end);
+        let _ = std::fs::set_permissions(file, std::fs::Permissions::from_mode(0o600));
     }
 }
 
@@ -302,6 +334,9 @@ fn write(t: &Transaction<'_>, batch: &Batch) -> Result<Vec<i64>, StoreError> {
             None => t.prepare_cached("DELETE FROM log_against WHERE address = ?1")?.execute(params![address.to_string()])?,
         };
     }
+    for (identity, run) in &batch.asked_as {
+        t.execute("INSERT INTO asked_as (identity, run) VALUES (?1,?2)", params![identity, run.0])?;
+    }
     if let Some((id, at)) = &batch.session {
         t.execute("INSERT INTO session (id, at) VALUES (?1,?2)", params![id, at.as_ms()])?;
     }
@@ -374,6 +409,17 @@ impl Reader {
         let mut statement = self.connection.prepare_cached("SELECT id FROM run WHERE ended_at IS NULL ORDER BY id")?;
         let rows = statement.query_map([], |r| Ok(RunId(r.get::<_, i64>(0)? as u64)))?;
         Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// The run that was begun under an identity.
+    pub fn asked_as(&self, identity: &str) -> Result<Option<RunId>, StoreError> {
+        let found = self.connection.query_row("SELECT run FROM asked_as WHERE identity = ?1", params![identity], |r| r.get::<_, i64>(0));
+        Ok(found.optional()?.map(|run| RunId(run as u64)))
+    }
+
+    /// The number of the newest edition, whether or not it can be read; 0 where there is none.
+    pub fn last_edition(&self) -> Result<u64, StoreError> {
+        Ok(self.connection.query_row("SELECT COALESCE(MAX(no), 0) FROM edition", [], |r| r.get::<_, i64>(0))? as u64)
     }
 
     /// The highest number a run has.
@@ -589,6 +635,19 @@ mod tests {
     }
 
     #[test]
+    fn an_identity_stands_for_one_run_only() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("yantro.db");
+        let mut writer = Writer::open(&path).unwrap();
+        let batch = Batch { runs: vec![row(0)], asked_as: vec![("a1".into(), RunId(1))], ..Batch::default() };
+        writer.commit(&batch).unwrap();
+        let reader = Reader::open(&path).unwrap();
+        assert_eq!((reader.asked_as("a1").unwrap(), reader.asked_as("a2").unwrap()), (Some(RunId(1)), None));
+        let twice = writer.commit(&Batch { asked_as: vec![("a1".into(), RunId(1))], ..Batch::default() }).unwrap_err();
+        assert!(!twice.is_passing(), "no trying again makes it good: {twice}");
+    }
+
+    #[test]
     fn an_event_number_cannot_be_stored_twice() {
         let dir = tempfile::tempdir().unwrap();
         let mut writer = Writer::open(&dir.path().join("yantro.db")).unwrap();
@@ -605,7 +664,8 @@ mod tests {
         writer.commit(&Batch { runs: vec![row(0)], ..Batch::default() }).unwrap();
         writer.limit_pages(Some(0)).unwrap();
         let many = Batch { events: (1..400).map(event).collect(), ..Batch::default() };
-        assert!(matches!(writer.commit(&many), Err(StoreError::Full)));
+        let full = writer.commit(&many).unwrap_err();
+        assert!(matches!(full, StoreError::Full) && full.is_passing());
         assert_eq!(Reader::open(&path).unwrap().events_of(RunId(1)).unwrap().len(), 0);
         writer.limit_pages(None).unwrap();
         writer.commit(&many).unwrap();
@@ -618,7 +678,9 @@ mod tests {
         let path = dir.path().join("yantro.db");
         let mut writer = Writer::open(&path).unwrap();
         let address: Address = "quay-1/fares-db".parse().unwrap();
-        let against = |line: &str| Some(LogAgainst { line: line.into(), source: "fares.log".into(), run: 3, at: Timestamp::from_ms(5) });
+        let against = |line: &str| {
+            Some(LogAgainst { line: line.into(), source: "fares.log".into(), missing: false, run: 3, at: Timestamp::from_ms(5) })
+        };
         for line in ["FATAL one", "FATAL two"] {
             writer.commit(&Batch { log_against: vec![(address.clone(), against(line))], ..Batch::default() }).unwrap();
         }

@@ -2,7 +2,11 @@
 
 use rusqlite_migration::{M, Migrations};
 
-const STEPS: &[M<'static>] = &[FIRST, SECOND, THIRD];
+const STEPS: &[M<'static>] = &[FIRST, SECOND, THIRD, FOURTH];
+
+/// What a run was asked for as: asked twice under one identity it is begun once.
+const FOURTH: M<'static> =
+    M::up("CREATE TABLE asked_as (identity TEXT PRIMARY KEY, run INTEGER NOT NULL REFERENCES run (id)) STRICT, WITHOUT ROWID;");
 
 const THIRD: M<'static> = M::up("ALTER TABLE edition ADD COLUMN edited TEXT;");
 

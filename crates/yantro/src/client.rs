@@ -1,11 +1,20 @@
 //! Talks to the server.
 
-use std::path::{Path, PathBuf};
+use std::{
+    path::{Path, PathBuf},
+    time::Duration,
+};
 
 use serde::{Serialize, de::DeserializeOwned};
 use yantro_server::problem::Problem;
 
 use crate::{Global, exit::Failure};
+
+/// How long a connection may take: the server is on this machine.
+const CONNECT: Duration = Duration::from_secs(10);
+/// How often what can be asked again is, and with which gap.
+const AGAIN: u32 = 5;
+const BETWEEN: Duration = Duration::from_millis(500);
 
 /// Where a server keeps its data, unless said otherwise.
 pub fn data_folder(global: &Global) -> PathBuf {
@@ -47,7 +56,14 @@ impl Client {
             base,
             token,
             who: who(global),
-            http: reqwest::Client::builder().no_proxy().build().map_err(|e| Failure::own(e.to_string(), ""))?,
+            // No connection is kept: while a person reads a plan, the server would close it, and the next call would find
+            // that out instead of being made.
+            http: reqwest::Client::builder()
+                .no_proxy()
+                .pool_max_idle_per_host(0)
+                .connect_timeout(CONNECT)
+                .build()
+                .map_err(|e| Failure::own(e.to_string(), ""))?,
         })
     }
 
@@ -60,10 +76,17 @@ impl Client {
         self.http.request(method, format!("{}/api/v1{path}", self.base)).bearer_auth(&self.token).header("x-yantro-who", &self.who)
     }
 
-    async fn answer(&self, request: reqwest::RequestBuilder) -> Result<reqwest::Response, Failure> {
-        let answer = request.send().await.map_err(|e| Failure::NoServer {
-            why: format!("{} ({})", self.base, e.without_url()),
-            hint: "is it running? start it: yantro serve".to_owned(),
+    /// Sends a call once. What was not sent for certain was not carried out; of all else that gets no answer nobody can say,
+    /// unless the call only looks.
+    async fn answer(&self, request: reqwest::RequestBuilder, changes: Changes) -> Result<reqwest::Response, Failure> {
+        let answer = request.send().await.map_err(|e| {
+            let (not_sent, why) = (e.is_connect(), format!("{} ({})", self.base, e.without_url()));
+            match changes {
+                Changes::Something if !not_sent => Failure::unanswered(why),
+                Changes::Nothing | Changes::Something => {
+                    Failure::NoServer { why, hint: "is it running? start it: yantro serve".to_owned() }
+                }
+            }
         })?;
         if answer.status().is_success() {
             return Ok(answer);
@@ -84,28 +107,56 @@ impl Client {
 
     /// Asks for something.
     pub async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
-        self.read(self.request(reqwest::Method::GET, path)).await
+        self.read(self.request(reqwest::Method::GET, path), Changes::Nothing).await
     }
 
     /// Asks for a text.
     pub async fn text(&self, path: &str) -> Result<String, Failure> {
-        let answer = self.answer(self.request(reqwest::Method::GET, path)).await?;
+        let answer = self.answer(self.request(reqwest::Method::GET, path), Changes::Nothing).await?;
         answer.text().await.map_err(|e| Failure::own(format!("the answer broke off: {e}"), "try again"))
     }
 
     /// Asks with query values.
     pub async fn get_with<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T, Failure> {
-        self.read(self.request(reqwest::Method::GET, &with(path, query))).await
+        self.read(self.request(reqwest::Method::GET, &with(path, query)), Changes::Nothing).await
     }
 
-    /// Sends something.
+    /// Sends a question that takes a body: a plan, a rehearsal, a draft.
+    pub async fn ask<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
+        self.read(self.request(reqwest::Method::POST, path).json(body), Changes::Nothing).await
+    }
+
+    /// Sends what changes something, once.
     pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
-        self.read(self.request(reqwest::Method::POST, path).json(body)).await
+        self.read(self.request(reqwest::Method::POST, path).json(body), Changes::Something).await
     }
 
-    async fn read<T: DeserializeOwned>(&self, request: reqwest::RequestBuilder) -> Result<T, Failure> {
-        let answer = self.answer(request).await?;
-        let text = answer.text().await.map_err(|e| Failure::own(format!("the answer broke off: {e}"), "try again"))?;
+    /// Sends what begins something under an identity that its body carries: asked again it is begun once all the same, so
+    /// that an answer which was lost on the way is asked for again.
+    pub async fn post_once<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
+        let mut outcome = self.post(path, body).await;
+        for _ in 0..AGAIN {
+            match outcome {
+                Err(Failure::Unanswered { .. }) => {
+                    tokio::time::sleep(BETWEEN).await;
+                    // It may be that the server is gone by now: whether it took the call before that is not known.
+                    outcome = match self.post(path, body).await {
+                        Err(Failure::NoServer { why, .. }) => Err(Failure::unanswered(why)),
+                        other => other,
+                    };
+                }
+                other => return other,
+            }
+        }
+        outcome
+    }
+
+    async fn read<T: DeserializeOwned>(&self, request: reqwest::RequestBuilder, changes: Changes) -> Result<T, Failure> {
+        let answer = self.answer(request, changes).await?;
+        let text = answer.text().await.map_err(|e| match changes {
+            Changes::Nothing => Failure::own(format!("the answer broke off: {e}"), "try again"),
+            Changes::Something => Failure::unanswered(format!("the answer broke off: {e}")),
+        })?;
         serde_json::from_str(&text)
             .map_err(|e| Failure::own(format!("the answer is not what was expected: {e}"), "is the server of the same version?"))
     }
@@ -116,8 +167,26 @@ impl Client {
         if let Some(last) = last {
             request = request.header("last-event-id", last);
         }
-        self.answer(request).await
+        self.answer(request, Changes::Nothing).await
     }
+}
+
+/// What a call does where it is carried out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Changes {
+    /// It only looks: it can be made as often as one likes.
+    Nothing,
+    /// It may have been carried out though no answer came.
+    Something,
+}
+
+/// An identity for something that is to be begun at most once, however often it is asked for.
+pub fn identity() -> Result<String, Failure> {
+    let mut bytes = [0u8; 16];
+    std::fs::File::open("/dev/urandom")
+        .and_then(|mut f| std::io::Read::read_exact(&mut f, &mut bytes))
+        .map_err(|e| Failure::own(format!("/dev/urandom cannot be read: {e}"), "see that the system has it"))?;
+    Ok(bytes.iter().map(|b| format!("{b:02x}")).collect())
 }
 
 /// A path with its query.

@@ -5,11 +5,13 @@ use std::io::{self, BufRead, IsTerminal, Write};
 
 use serde::Serialize;
 
-use crate::exit::Failure;
+use crate::exit::{Exit, Failure};
 
 /// How a command speaks.
 pub struct Say {
     json: bool,
+    /// Something was begun or decided: from here on the outcome is no longer that nothing happened.
+    changed: std::cell::Cell<bool>,
     /// What is said is kept here instead of being printed: for tests.
     #[cfg(test)]
     kept: Option<std::cell::RefCell<String>>,
@@ -58,6 +60,7 @@ impl Say {
     pub fn new(json: bool) -> Self {
         Self {
             json,
+            changed: Default::default(),
             #[cfg(test)]
             kept: None,
         }
@@ -65,7 +68,7 @@ impl Say {
     /// Keeps what it says, without tints.
     #[cfg(test)]
     pub fn keeping() -> Self {
-        Self { json: false, kept: Some(std::cell::RefCell::default()) }
+        Self { json: false, changed: Default::default(), kept: Some(std::cell::RefCell::default()) }
     }
     /// What was said.
     #[cfg(test)]
@@ -88,10 +91,29 @@ impl Say {
             let _ = writeln!(kept.borrow_mut(), "{}", anstream::adapter::strip_str(text.as_ref()));
             return;
         }
-        // A reader that has enough closes the pipe: that is no failure.
-        if writeln!(anstream::stdout(), "{}", text.as_ref()).is_err() {
-            std::process::exit(0);
+        if let Err(error) = writeln!(anstream::stdout(), "{}", text.as_ref()) {
+            self.cannot_write(&error);
         }
+    }
+    /// Something is about to be begun or decided.
+    pub fn changes_something(&self) {
+        self.changed.set(true);
+    }
+    /// What is said cannot be written any more. A reader that has enough of a list closes the pipe, and that is no failure; but
+    /// whoever began something must not be told by an exit code of 0 that it went well.
+    pub fn cannot_write(&self, error: &io::Error) -> ! {
+        let closed = error.kind() == io::ErrorKind::BrokenPipe;
+        let exit = match (self.changed.get(), closed) {
+            (true, _) => Exit::Unwatched,
+            (false, true) => Exit::Good,
+            (false, false) => Exit::Failed,
+        };
+        if exit != Exit::Good {
+            let goes_on = if self.changed.get() { "; what was begun goes on: yantro runs" } else { "" };
+            let why = if closed { "whoever read it is gone".to_owned() } else { error.to_string() };
+            self.talk(format!("{} what is said cannot be written any more ({why}){goes_on}", tinted(Tint::Alarm, "yantro:")));
+        }
+        std::process::exit(exit as i32)
     }
     /// Talk.
     pub fn talk(&self, text: impl AsRef<str>) {

@@ -134,7 +134,7 @@ fn a_service_deleted_while_a_run_holds_it_holds_the_run() {
     server.ok(&["load", &server.path("less.toml")]);
     let view = server.run_is(run, &["held"]);
     assert!(view["held_because"].to_string().contains("no longer in the estate"), "{view}");
-    server.ok(&["resume", &run.to_string()]);
+    server.ok(&["resume", "--yes", &run.to_string()]);
     server.run_is(run, &["finished"]);
 }
 

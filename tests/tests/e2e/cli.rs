@@ -28,7 +28,7 @@ fn every_answer_can_be_had_as_json() {
         &["restart", "front", "--yes"],
         &["restart", "front", "--yes", "--unwatched"],
         &["standstill", "on"],
-        &["standstill", "off"],
+        &["standstill", "off", "--yes"],
         &["vet", &server.path("estate.toml")],
         &["load", &server.path("estate.toml")],
     ] {

@@ -228,7 +228,7 @@ fn a_full_disk_is_told_and_an_act_is_refused_before_anything_begins() {
     assert!(view["held_because"].to_string().contains("No space left"), "{}", view["held_because"]);
     assert!(records(&pier, "db").is_empty(), "nothing was begun");
     pier.ok(&["sh", "-c", "for d in /var/lib/yantro/*/acts; do umount $d; done"]);
-    server.ok(&["again", &run.to_string()]);
+    server.ok(&["again", "--yes", &run.to_string()]);
     server.run_is(run, &["finished"]);
     assert_eq!(records(&pier, "db"), ["start", "ready"]);
 }
@@ -249,7 +249,7 @@ fn a_host_that_is_gone_between_plan_and_act_holds_the_run() {
     // On again, it goes on where it was.
     quay.on();
     connected(&server, "quay");
-    server.ok(&["again", &run.to_string()]);
+    server.ok(&["again", "--yes", &run.to_string()]);
     server.run_is(run, &["finished"]);
     assert_eq!(records(&quay, "app"), ["start", "ready"]);
 }
@@ -271,7 +271,7 @@ fn a_host_that_another_server_acts_on_is_left_alone_over_ssh_too() {
         yantro_e2e::told(&refused)
     );
     assert_eq!(records(&pier, "db"), ["start", "ready"]);
-    second.ok(&["take-over", "pier", "--why", "the first is gone for good"]);
+    second.ok(&["take-over", "--yes", "pier", "--why", "the first is gone for good"]);
     second.ok(&["restart", "db", "--yes"]);
     let refused = first.cli(&["stop", "db", "--yes"]);
     assert!(!refused.status.success(), "{}", yantro_e2e::told(&refused));

@@ -251,7 +251,7 @@ fn put_back_of_a_full_stop_over_the_ideal() {
         let step = view["steps"].as_array()?.iter().find(|s| s["planned"]["address"] == "quay-1/fares-db").cloned()?;
         (step["now"]["state"] != "waiting").then_some(())
     });
-    server.ok(&["put-back", &run.to_string(), "--why", "to measure it"]);
+    server.ok(&["put-back", "--yes", &run.to_string(), "--why", "to measure it"]);
     let view = server.run_is(run, &["put-back", "put-back-in-part", "held", "finished"]);
     assert_eq!(view["state"], "put-back", "{}", view["held_because"]);
     let back: Vec<&serde_json::Value> = view["steps"]

@@ -54,10 +54,10 @@ fn a_failed_start_holds_with_its_evidence_and_goes_on_when_mended() {
     let (status, problem) = server.post(&format!("/runs/{run}/decisions"), &json!({ "kind": "resume", "hold": 99 }));
     assert_eq!((status, problem["type"].as_str().unwrap()), (409, "urn:yantro:problem:stale-decision"));
     // Without a reason nothing is passed over.
-    let refused = server.exits(1, &["pass-over", "2"]);
+    let refused = server.exits(1, &["pass-over", "--yes", "2"]);
     assert!(refused.contains("needs a reason"), "{refused}");
     server.trouble("app", None);
-    server.ok(&["again", "2", "--watch"]);
+    server.ok(&["again", "--yes", "2", "--watch"]);
     assert_eq!(server.get("/runs/2")["state"], "finished");
     assert_eq!(server.records("app"), ["start", "ready", "stop", "start", "crash", "start", "ready"]);
 }
@@ -88,7 +88,7 @@ fn a_run_that_wants_what_another_holds_queues_behind_it() {
         view["queued_behind"][0].as_str().is_some_and(|b| b.contains(&format!("run {first} (restart quay/app, maren)"))).then_some(())
     });
     assert_eq!(queued["state"], "queued");
-    server.ok(&["give-up", &first.to_string(), "--why", "the other is more urgent"]);
+    server.ok(&["give-up", "--yes", &first.to_string(), "--why", "the other is more urgent"]);
     server.run_is(first, &["given-up"]);
     // The second finds that things changed, and holds before its first act or refuses to start what cannot work.
     server.run_is(second, &["held", "finished"]);
@@ -107,7 +107,7 @@ fn a_stop_that_is_not_heeded_is_forced_only_where_that_is_allowed() {
     let told = server.exits(5, &["stop", "boards", "--yes"]);
     assert!(told.contains("still there"), "{told}");
     assert_eq!(server.records("boards"), ["start", "ready"]);
-    server.ok(&["give-up", "2", "--why", "somebody looks at it"]);
+    server.ok(&["give-up", "--yes", "2", "--why", "somebody looks at it"]);
     server.begin(&["stop", "front"]);
     wait_until("front is forced down", || (server.state("pier/front") == "down").then_some(()));
 }
@@ -118,7 +118,7 @@ fn one_switch_holds_everything() {
     server.ok(&["standstill", "on"]);
     let told = server.exits(1, &["start", "db", "--yes"]);
     assert!(told.contains("standstill"), "{told}");
-    server.ok(&["standstill", "off"]);
+    server.ok(&["standstill", "off", "--yes"]);
     server.ok(&["start", "db", "--yes"]);
 }
 

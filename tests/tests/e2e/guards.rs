@@ -24,13 +24,13 @@ fn a_service_released_from_a_held_run_is_free_for_another() {
     server.trouble("app", None);
     let waiting = server.begin(&["start", "app"]);
     server.run_is(waiting, &["queued"]);
-    let refused = server.exits(1, &["release", &held.to_string(), "quay/app"]);
+    let refused = server.exits(1, &["release", "--yes", &held.to_string(), "quay/app"]);
     assert!(refused.contains("needs a reason"), "{refused}");
-    let refused = server.exits(1, &["release", &held.to_string(), "pier/kiosk", "--why", "x"]);
+    let refused = server.exits(1, &["release", "--yes", &held.to_string(), "pier/kiosk", "--why", "x"]);
     assert!(refused.contains("does not hold pier/kiosk"), "{refused}");
     let told = server.ok(&["show", &held.to_string()]);
-    assert!(told.contains(&format!("yantro release {held} ADDRESS --why")), "{told}");
-    server.ok(&["release", &held.to_string(), "quay/app", "--why", "tove takes it from here"]);
+    assert!(told.contains(&format!("yantro release {held} ADDRESS --hold 1 --why")), "{told}");
+    server.ok(&["release", "--yes", &held.to_string(), "quay/app", "--why", "tove takes it from here"]);
     let view = server.run_is(held, &["finished-with-exceptions", "held"]);
     assert!(view["released"].as_array().unwrap().contains(&json!("quay/app")), "{view}");
     server.run_is(waiting, &["finished"]);
@@ -63,7 +63,7 @@ fn a_forbidden_line_outlasts_its_run_until_it_is_acknowledged_or_left_behind() {
     front_climbs(&server, run);
     write_line(&server, "app", "ERROR berth table is torn");
     server.run_is(run, &["held"]);
-    server.ok(&["give-up", &run.to_string(), "--why", "it is left for the morning"]);
+    server.ok(&["give-up", "--yes", &run.to_string(), "--why", "it is left for the morning"]);
     server.run_is(run, &["given-up"]);
     // The run is over, its rungs hold, and still it is not called proven; nor after the server was killed.
     for _ in 0..2 {
@@ -93,7 +93,7 @@ fn a_new_start_leaves_an_old_forbidden_line_behind() {
     front_climbs(&server, run);
     write_line(&server, "app", "ERROR berth table is torn");
     server.run_is(run, &["held"]);
-    server.ok(&["give-up", &run.to_string(), "--why", "it is restarted instead"]);
+    server.ok(&["give-up", "--yes", &run.to_string(), "--why", "it is restarted instead"]);
     server.run_is(run, &["given-up"]);
     server.trouble("front", None);
     server.ok(&["restart", "app", "--yes"]);
@@ -113,12 +113,12 @@ fn a_host_that_another_server_acts_on_is_left_alone_until_it_is_taken_over() {
     assert!(refused.contains("another server acts there") && refused.contains("yantro take-over"), "{refused}");
     assert!(second.ok(&["board"]).contains("quay is not acted on"));
     assert_eq!(second.get("/runs")["runs"].as_array().unwrap().len(), 0, "nothing was begun");
-    let refused = second.exits(1, &["take-over", "quay"]);
+    let refused = second.exits(1, &["take-over", "--yes", "quay"]);
     assert!(refused.contains("needs a reason"), "{refused}");
-    let refused = second.exits(1, &["take-over", "nowhere", "--why", "x"]);
+    let refused = second.exits(1, &["take-over", "--yes", "nowhere", "--why", "x"]);
     assert!(refused.contains("no host nowhere"), "{refused}");
     for host in ["quay", "pier"] {
-        second.ok(&["take-over", host, "--why", "the old one is retired"]);
+        second.ok(&["take-over", "--yes", host, "--why", "the old one is retired"]);
     }
     second.ok(&["restart", "front", "--yes"]);
     // Whoever acted before is told, and acts no more.
@@ -152,9 +152,9 @@ fn a_store_restored_from_a_copy_starts_looking_only() {
     let refused = server.exits(1, &["restart", "front", "--yes"]);
     assert!(refused.contains("standstill"), "{refused}");
     for host in ["quay", "pier"] {
-        server.ok(&["take-over", host, "--why", "restored after the disk broke"]);
+        server.ok(&["take-over", "--yes", host, "--why", "restored after the disk broke"]);
     }
-    server.ok(&["standstill", "off"]);
+    server.ok(&["standstill", "off", "--yes"]);
     server.ok(&["restart", "front", "--yes"]);
     assert_eq!(server.state("pier/front"), "proven");
 }

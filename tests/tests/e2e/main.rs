@@ -18,6 +18,7 @@ mod nights;
 mod one_run;
 mod plain_shell;
 mod power;
+mod promises;
 mod quick;
 mod screenshots;
 mod simulated;

@@ -72,9 +72,9 @@ fn the_night_in_which_a_gate_will_not_stop_and_is_vouched_for() {
     server.ok(&["restart", "pier-south/gate-check.left", "--yes"]);
     let told = server.exits(5, &["carry-out", "patch-fares-db", "--yes"]);
     assert!(told.contains("may it be ended by force?") && told.contains("yantro vouch 3") && told.contains("yantro put-back 3"), "{told}");
-    let refused = server.exits(1, &["vouch", "3"]);
+    let refused = server.exits(1, &["vouch", "--yes", "3"]);
     assert!(refused.contains("needs a reason"), "{refused}");
-    let told = server.exits(6, &["vouch", "3", "--why", "its lane is closed off by hand", "--watch"]);
+    let told = server.exits(6, &["vouch", "--yes", "3", "--why", "its lane is closed off by hand", "--watch"]);
     assert!(told.contains("finished with exceptions"), "{told}");
     assert_eq!(server.read("demo/fares-db.version"), "14.3\n");
     let view = server.get("/runs/3");
@@ -246,7 +246,7 @@ fn only_those_asked_may_answer_and_notes_outlast_the_run() {
     server.ok(&["answer", &number, "1", "no"]);
     let view = server.run_is(run, &["held"]);
     assert!(view["held_because"][0].as_str().unwrap().contains("maren answered no"), "{view}");
-    server.ok(&["give-up", &number, "--why", "not tonight"]);
+    server.ok(&["give-up", "--yes", &number, "--why", "not tonight"]);
     server.run_is(run, &["given-up"]);
     server.ok(&["note", &number, "the skerry is late, try at six"]);
     assert_eq!(server.get(&format!("/runs/{run}"))["notes"][0]["text"], "the skerry is late, try at six");
@@ -322,7 +322,7 @@ fn a_freeze_that_begins_meanwhile_holds_the_next_stop() {
     assert!(view["held_because"][0].as_str().unwrap().contains("sailing is a change freeze"), "{}", view["held_because"]);
     assert_eq!(server.state("quay/app"), "proven");
     // The way back is never frozen.
-    server.exits(6, &["put-back", &run.to_string(), "--watch"]);
+    server.exits(6, &["put-back", "--yes", &run.to_string(), "--watch"]);
     assert_eq!(server.get(&format!("/runs/{run}"))["state"], "put-back");
     assert_eq!(server.state("pier/front"), "proven");
 }

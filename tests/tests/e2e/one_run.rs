@@ -56,7 +56,7 @@ fn any_setting_can_be_put_over_for_one_run() {
     assert!(view["held_because"][0].as_str().unwrap().contains("not proven within 1s"), "{}", view["held_because"]);
     let shown = server.ok(&["show", &run.to_string()]);
     assert!(shown.contains("for this run only, quay/db: steady = \"300ms\", start.must_see = [\"no such line\"]"), "{shown}");
-    server.ok(&["give-up", &run.to_string(), "--why", "tried"]);
+    server.ok(&["give-up", "--yes", &run.to_string(), "--why", "tried"]);
     server.run_is(run, &["given-up"]);
     // The next run is by the estate again.
     server.ok(&["restart", "db", "--yes"]);
@@ -94,7 +94,7 @@ fn work_that_changes_nothing_is_ended_when_the_way_is_left() {
         let view = server.get(&format!("/runs/{run}"));
         step(&view, "count")["now"]["acts"][0]["begun"]["pid"].as_u64().or_else(|| (sleeps() > 0).then_some(0))
     });
-    server.ok(&["put-back", &run.to_string(), "--why", "not tonight"]);
+    server.ok(&["put-back", "--yes", &run.to_string(), "--why", "not tonight"]);
     let view = server.run_is(run, &["put-back"]);
     for says in ["count", "wait"] {
         assert_eq!(step(&view, says)["now"]["end"], "passed-over", "{}", step(&view, says)["now"]);

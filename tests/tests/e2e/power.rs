@@ -163,7 +163,7 @@ fn a_controller_that_gives_no_power_fails_the_step_and_is_tried_again(#[case] fa
     assert!(!pier.is_on());
     controller.fault(None);
     server.ok(&["load", &rewritten(&server, "\"6s\"", "\"90s\"")]);
-    server.ok(&["again", &run.to_string(), "--patience", "90s"]);
+    server.ok(&["again", "--yes", &run.to_string(), "--patience", "90s"]);
     let view = server.run_is(run, &["finished", "held"]);
     assert_eq!(view["state"], "finished", "{}", view["held_because"]);
     assert_eq!(records(&pier, "app"), ["start", "ready", "stop", "start", "ready"]);
@@ -228,7 +228,7 @@ fn a_host_that_clings_is_forced_off_where_the_operator_says_so() {
     let run = server.begin(&["shut-down", "pier"]);
     server.run_is(run, &["held"]);
     assert!(pier.is_on() && controller.asked().is_empty(), "nobody asked for force");
-    server.ok(&["force", &run.to_string()]);
+    server.ok(&["force", "--yes", &run.to_string()]);
     assert_eq!(server.run_is(run, &["finished"])["state"], "finished");
     assert!(!pier.is_on() && controller.asked() == ["pier ForceOff"], "{:?}", controller.asked());
 }
@@ -252,7 +252,7 @@ fn a_reboot_that_does_not_come_back_is_held_after_its_patience() {
     // Somebody presses its button.
     pier.on();
     connected(&server, "pier");
-    server.ok(&["again", &run.to_string()]);
+    server.ok(&["again", "--yes", &run.to_string()]);
     let view = server.run_is(run, &["finished", "held"]);
     assert_eq!(view["state"], "finished", "{}", view["held_because"]);
     assert_eq!(records(&pier, "app"), ["start", "ready", "stop", "start", "ready"]);

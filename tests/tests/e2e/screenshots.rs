@@ -115,7 +115,7 @@ async fn pictures_of_the_demo() {
         terminal(&server, "terminal", &format!("yantro show {run} --step {}", failed["planned"]["id"]));
     });
     server.trouble("gate-pier-north-right", None);
-    tokio::task::block_in_place(|| drop(server.cli(&["again", &run.to_string(), "--watch"])));
+    tokio::task::block_in_place(|| drop(server.cli(&["again", "--yes", &run.to_string(), "--watch"])));
     // And one whose patch fails: put back, with its report.
     server.trouble("patch", Some("fail"));
     let patched = tokio::task::block_in_place(|| server.begin(&["carry-out", "patch-fares-db"]));

@@ -72,10 +72,10 @@ fn what_goes_wrong_by_chance_goes_wrong_the_same_way_each_time() {
     let view = view_of(&server, &["start", "boards"]);
     assert_eq!(view["state"], "held");
     assert!(view["held_because"].to_string().contains("as chance had it"), "{}", view["held_because"]);
-    server.ok(&["give-up", "1", "--why", "it was a rehearsal"]);
+    server.ok(&["give-up", "--yes", "1", "--why", "it was a rehearsal"]);
     let view = view_of(&server, &["stop", "clings"]);
     assert_eq!(view["state"], "held");
-    server.ok(&["force", "2"]);
+    server.ok(&["force", "--yes", "2"]);
     server.run_is(2, &["finished"]);
     assert_eq!(server.state("quay-2/clings"), "down");
 }

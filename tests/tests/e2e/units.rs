@@ -221,7 +221,7 @@ fn an_account_with_the_least_rights_acts_through_sudo_where_that_is_allowed() {
     assert!(because.contains("sudo:") && because.contains("/etc/sudoers.d"), "{because}");
     let allowed = "purser ALL=(root) NOPASSWD: /usr/bin/systemctl --no-ask-password start -- fares.service\n";
     pier.ok(&["sh", "-c", &format!("umask 227; echo '{}' > /etc/sudoers.d/yantro", allowed.trim())]);
-    server.ok(&["again", &run.to_string()]);
+    server.ok(&["again", "--yes", &run.to_string()]);
     server.run_is(run, &["finished"]);
     proven(&server, &["pier/fares"]);
     assert!(server.get(&format!("/runs/{run}")).to_string().contains("\"sudo\""), "the exact command is on record");

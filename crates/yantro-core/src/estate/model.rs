@@ -439,7 +439,38 @@ pub struct ProcessSpec {
     pub env: BTreeMap<String, String>,
     /// The account it runs as, where not the server's.
     pub user: Option<String>,
+    /// What tells its process from those of other services, where its program and arguments do not.
+    #[serde(default, skip_serializing_if = "Apart::is_needless")]
+    pub apart: Apart,
 }
+
+/// What tells a process from another with the same program and arguments on the same machine. It is worked out of all services
+/// together, and is no part of what describes one.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, JsonSchema)]
+pub struct Apart {
+    /// Names of the environment: each has its value, or is not there.
+    pub env: BTreeSet<String>,
+    /// Its working folder.
+    pub dir: bool,
+    /// Its account.
+    pub user: bool,
+}
+
+impl Apart {
+    /// Whether program and arguments are enough.
+    pub fn is_needless(&self) -> bool {
+        self.env.is_empty() && !self.dir && !self.user
+    }
+}
+
+/// It follows from the others, and changes with them: the description of its own service is the same.
+impl PartialEq for Apart {
+    fn eq(&self, _: &Self) -> bool {
+        true
+    }
+}
+
+impl Eq for Apart {}
 
 /// Commands that carry a service.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -462,6 +493,10 @@ pub struct CommandsSpec {
     pub dir: String,
     /// The environment; values may be references.
     pub env: BTreeMap<String, String>,
+    /// Names of the environment whose value is taken to the letter, though it looks like a reference: it came from outside the
+    /// estate.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub to_the_letter: BTreeSet<String>,
     /// The account they run as.
     pub user: Option<String>,
     /// How long any one may take.
@@ -481,6 +516,7 @@ impl CommandsSpec {
             state_down: Vec::new(),
             dir: "/".to_owned(),
             env: BTreeMap::new(),
+            to_the_letter: BTreeSet::new(),
             user: None,
             within,
         }

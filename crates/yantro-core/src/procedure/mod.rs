@@ -19,8 +19,8 @@ use crate::{
 };
 
 pub use answers::{AnswerFault, settle};
-pub(crate) use plan::plan_by_line;
 pub use plan::{Asked, plan};
+pub(crate) use plan::{contradicted, plan_by_line};
 
 /// A procedure as it is meant.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]

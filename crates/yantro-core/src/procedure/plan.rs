@@ -26,6 +26,8 @@ pub struct Asked {
     pub below_keep_up: BTreeSet<GroupName>,
     /// The line to begin at, from 1; those before it are vouched for (N54).
     pub from_line: Option<u32>,
+    /// Services that are taken as the lines before left them, though a look says otherwise: each named.
+    pub vouched_for: BTreeSet<Address>,
     /// Which part of a run the steps are for, and the number of the first.
     pub part: Part,
     /// The number before that of the first step.
@@ -68,6 +70,9 @@ pub(crate) fn plan_by_line(
         standing: BTreeSet::new(),
     };
     for (i, line) in procedure.lines.iter().enumerate() {
+        if asked.from_line == Some(i as u32 + 1) {
+            work.against_vouch(facts);
+        }
         work.line(i as u32 + 1, line);
     }
     let lines = std::mem::take(&mut work.ask_lines);
@@ -162,6 +167,18 @@ impl Work<'_> {
             }
         }
         self.beside_others(no, first);
+    }
+
+    /// What a look contradicts of what the lines so far are vouched to have done. What cannot be looked at contradicts
+    /// nothing.
+    fn against_vouch(&mut self, found: &Facts) {
+        let from = self.asked.from_line.unwrap_or_default();
+        for (address, says) in contradicted(&self.steps, found) {
+            if !self.asked.vouched_for.contains(&address) {
+                self.asks.push(Ask::AgainstVouch { says: format!("beginning at line {from} vouches that {says}"), address });
+                self.ask_lines.push(from);
+            }
+        }
     }
 
     /// Lines that go alongside each other must have nothing to do with each other: which of them is first
@@ -321,6 +338,8 @@ impl Work<'_> {
         }
         let usual_ms = lay_out(&mut self.steps, self.asked.after + 1);
         let touched: BTreeSet<Address> = self.steps.iter().filter_map(|s| s.address().cloned()).collect();
+        let is_vouched = |s: &&Step| self.asked.from_line.is_some_and(|from| s.line.is_some_and(|l| l < from));
+        let vouched: BTreeSet<StepId> = self.steps.iter().filter(is_vouched).map(|s| s.id).collect();
         let mut hits = sequence::hits(self.estate, &self.steps);
         hits.extend(self.act_hits());
         let preflight = self.preflight();
@@ -347,6 +366,7 @@ impl Work<'_> {
             hits,
             preflight,
             values,
+            vouched,
         }
     }
 
@@ -383,4 +403,21 @@ impl Work<'_> {
         sequence::obvious_of_services(&mut looks, self.estate, &self.steps);
         looks
     }
+}
+
+/// Services that a look finds otherwise than these steps would have left them, each with a sentence.
+pub(crate) fn contradicted(steps: &[Step], found: &Facts) -> Vec<(Address, String)> {
+    let mut meant: BTreeMap<&Address, StepKind> = BTreeMap::new();
+    for on in steps.iter().filter_map(Step::service) {
+        match on.kind {
+            StepKind::Stop | StepKind::Start | StepKind::Await => drop(meant.insert(&on.address, on.kind)),
+            _ => {}
+        }
+    }
+    let against = meant.into_iter().filter_map(|(address, kind)| {
+        let (seen, word) = (found.of(address), if kind == StepKind::Stop { "down" } else { "up" });
+        let differs = if kind == StepKind::Stop { seen.is_up() } else { seen == SeenState::Down };
+        differs.then(|| (address.clone(), format!("{address} is {word}, and it is {seen}")))
+    });
+    against.collect()
 }

@@ -229,6 +229,18 @@ pub enum Refusal {
         /// The run.
         run: u64,
     },
+    /// Things changed before it began to act: what it would do now has to be confirmed.
+    #[error("things changed since run {run} was confirmed: it is worked out anew, and has to be confirmed so")]
+    Changed {
+        /// The run.
+        run: u64,
+    },
+    /// Nothing is begun at a standstill.
+    #[error("everything is at a standstill, and {decision} would begin something")]
+    Standstill {
+        /// What was decided.
+        decision: &'static str,
+    },
     /// There is no such step.
     #[error("run {run} has no step {step}")]
     NoStep {
@@ -253,6 +265,8 @@ impl Refusal {
             Refusal::NoAnswer { .. } => "answer yes or no; or the value asked for, on one line",
             Refusal::OffTheWay { .. } => "see how it stands; a step that fails there is decided by itself",
             Refusal::Untouched { .. } => "give it up instead: there is nothing to put back",
+            Refusal::Changed { .. } => "see what it would do now and confirm that: yantro resume RUN; or give it up",
+            Refusal::Standstill { .. } => "lift the standstill first: yantro standstill off",
             Refusal::InFlight { .. } => "wait until the step has ended or failed",
         }
     }
@@ -302,6 +316,7 @@ impl Run {
             let does = said.says();
             let waiting = self.waiting_on(step);
             match (&now.state, said.kind()) {
+                (StepState::Asking { answer: None, .. }, _) if self.hold_causes().any(|c| matches!(c, HoldCause::Standstill)) => {}
                 (StepState::Asking { answer: None, .. }, _) => {
                     let address = said.row();
                     add(DecisionKind::Force { step }, format!("ends {address} by force: what it has not written is lost"));
@@ -342,7 +357,13 @@ impl Run {
         if self.hold_causes().next().is_none() {
             add(DecisionKind::Hold, "lets what is in flight end, and begins nothing new".to_owned());
         } else if self.awaiting().next().is_none() && !self.hold_causes().any(|c| matches!(c, HoldCause::Standstill)) {
-            add(DecisionKind::Resume, "goes on from here".to_owned());
+            let changed = self.hold_causes().any(|c| matches!(c, HoldCause::Changed { .. }));
+            let leads_to = if changed {
+                "works it out anew from how things stand now, shows it, and goes on by that once confirmed"
+            } else {
+                "goes on from here"
+            };
+            add(DecisionKind::Resume, leads_to.to_owned());
         }
         for address in self.releasable() {
             let waiting = self.steps_of(address).flat_map(|s| self.waiting_on(s)).filter(|s| !self.begun.sequence.step(*s).is_on(address));

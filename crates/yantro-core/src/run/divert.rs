@@ -1,6 +1,6 @@
 //! What takes over when a step fails: another procedure, with what it may know (R32).
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::{
     event::{answerable, beside},
@@ -11,7 +11,7 @@ use crate::{
     graph::EstateGraph,
     name::{ProcedureName, did_you_mean},
     procedure::{self, Asked},
-    sequence::{Ask, Part, Usual},
+    sequence::{self, For, Part, Plan, Sequence, Usual},
     state::Facts,
 };
 
@@ -39,17 +39,37 @@ pub fn plan_divert(
     let plan = procedure::plan(estate, graph, facts, usual, procedure, &asked);
     if !plan.can_begin() {
         // Nobody is there to say anything in so many words.
-        let asks = plan.asks.iter().map(|a| match a {
-            Ask::LeftStanding { says, .. } | Ask::BelowKeepUp { says, .. } | Ask::InFreeze { says, .. } | Ask::UpWithout { says, .. } => {
-                says.clone()
-            }
-        });
-        let all: Vec<String> = plan.obstacles.iter().map(|o| o.why.clone()).chain(asks).collect();
-        return Err(all.join("; "));
+        return Err(plan.refusals().join("; "));
     }
+    let preflight = plan.preflight;
     let steps = plan.sequence.steps;
     let all = answerable(estate, &steps);
     let beside = beside(estate, &steps, &all);
-    let services = all.into_iter().filter_map(|a| Some((a.clone(), estate.services.get(&a)?.clone()))).collect();
-    Ok(Divert { title: procedure.title.clone(), steps, services, beside, values })
+    let services: BTreeMap<_, _> = all.into_iter().filter_map(|a| Some((a.clone(), estate.services.get(&a)?.clone()))).collect();
+    let found = services.keys().map(|a| (a.clone(), facts.of(a))).collect();
+    Ok(Divert { title: procedure.title.clone(), steps, services, beside, values, found, preflight })
+}
+
+impl Divert {
+    /// The same as a plan, to be asked what every plan is asked before it begins.
+    pub fn as_plan(&self, name: &ProcedureName, estate: &Estate) -> Plan {
+        Plan {
+            sequence: Sequence {
+                of: For::Procedure { procedure: name.clone(), title: self.title.clone() },
+                steps: self.steps.clone(),
+                below_keep_up: BTreeSet::new(),
+                left_standing: BTreeSet::new(),
+                usual_ms: 0,
+            },
+            obstacles: Vec::new(),
+            asks: Vec::new(),
+            left_alone: Vec::new(),
+            hits: sequence::hits(estate, &self.steps),
+            preflight: self.preflight.clone(),
+            values: self.values.clone(),
+            remarks: Vec::new(),
+            vouched: BTreeSet::new(),
+            felt: None,
+        }
+    }
 }

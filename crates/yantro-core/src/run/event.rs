@@ -131,6 +131,9 @@ pub struct Begun {
     /// The line of the procedure it begins at; those before it are vouched for (N54).
     #[serde(default)]
     pub from_line: Option<u32>,
+    /// Services that are taken as the lines before left them, though a look says otherwise: each was named.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub vouched_for: BTreeSet<Address>,
 }
 
 impl Begun {
@@ -187,6 +190,7 @@ impl Begun {
             forecast: None,
             change: None,
             from_line: None,
+            vouched_for: BTreeSet::new(),
         }
     }
 }
@@ -212,6 +216,29 @@ pub fn beside(estate: &Estate, steps: &[Step], answerable: &BTreeSet<Address>) -
         steps.iter().filter_map(|s| s.service()).filter(|on| on.kind == StepKind::Start).map(|on| &on.address).collect();
     let others = estate.services.values().filter(|s| !answerable.contains(&s.address));
     others.filter(|s| s.relies_on_any().any(|a| started.contains(a))).map(|s| (s.address.clone(), s.clone())).collect()
+}
+
+/// What the newest edition restricts of a service, over what the run's own edition says (R25).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "restricts", rename_all = "kebab-case")]
+pub enum Restriction {
+    /// It is not acted on at all.
+    Acts {
+        /// Why, in a few words.
+        why: String,
+    },
+    /// It is not forced.
+    Force,
+}
+
+impl Restriction {
+    /// In a few words, to stand after its address.
+    pub fn says(&self) -> String {
+        match self {
+            Restriction::Acts { why } => why.clone(),
+            Restriction::Force => "may never be forced now".to_owned(),
+        }
+    }
 }
 
 /// A change freeze that is on.
@@ -322,7 +349,7 @@ pub enum HoldCause {
     Standstill,
     /// The server was away longer than five minutes (R34).
     Away,
-    /// The first look found acts that nobody confirmed (R8).
+    /// The first look found acts that nobody confirmed (R8). It goes on only by what is worked out anew and confirmed so.
     Changed {
         /// What is new, in sentences.
         acts: Vec<String>,
@@ -422,6 +449,19 @@ pub struct Difference {
     pub now: SeenState,
 }
 
+/// Where a service stands otherwise than the run set out to leave it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Otherwise {
+    /// The service.
+    pub address: Address,
+    /// How it was found.
+    pub found: SeenState,
+    /// How it was to be left.
+    pub meant: SeenState,
+    /// As it stands.
+    pub now: SeenState,
+}
+
 /// What happened.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "event", rename_all = "kebab-case")]
@@ -498,6 +538,20 @@ pub enum Event {
         /// The act.
         act: ActId,
     },
+    /// The recorder never began an act, and never will: the step begins anew, guards and all (R21).
+    ActWithdrawn {
+        /// The step.
+        step: StepId,
+        /// The act.
+        act: ActId,
+    },
+    /// The newest edition restricts services of this run over what its own edition says, from now on (R25).
+    Restricted {
+        /// Which, and how.
+        restrictions: BTreeMap<Address, Restriction>,
+    },
+    /// Before anything was touched it was worked out anew from how things stand, and confirmed so: this is what it does.
+    Replanned(Box<Begun>),
     /// A step climbs its ladder.
     StepProving {
         /// The step.
@@ -611,6 +665,9 @@ pub enum Event {
         beside: BTreeMap<Address, Arc<Service>>,
         /// The values that its texts are filled with.
         values: BTreeMap<String, String>,
+        /// How services stood that it was not answerable for until now: put back, they stand so again (R31).
+        #[serde(default)]
+        found: BTreeMap<Address, SeenState>,
     },
     /// From here on putting back would no longer fit the window.
     LastMoment,
@@ -705,6 +762,9 @@ pub enum Event {
         end: RunEnd,
         /// What stands differently from how it was found.
         differences: Vec<Difference>,
+        /// What stands otherwise than it was to be left.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        otherwise: Vec<Otherwise>,
     },
 }
 

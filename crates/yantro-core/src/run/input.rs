@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{
     decision::Decision,
-    event::{ActId, ActKind, Event, Frozen, HoldCause, LogEvidence},
+    event::{ActId, ActKind, Begun, Event, Frozen, HoldCause, LogEvidence, Restriction},
 };
 use crate::{
     estate::Service,
@@ -109,6 +109,10 @@ pub struct Divert {
     pub beside: BTreeMap<Address, Arc<Service>>,
     /// The values that its texts are filled with.
     pub values: BTreeMap<String, String>,
+    /// How everything it is answerable for stood when it was worked out.
+    pub found: BTreeMap<Address, SeenState>,
+    /// The looks to take before its first act.
+    pub preflight: Vec<Preflight>,
 }
 
 /// What comes into a run.
@@ -139,6 +143,15 @@ pub enum Input {
     },
     /// The procedure that takes over is worked out, or why it cannot be.
     DivertPlanned(Result<Divert, String>),
+    /// It was worked out anew from how things stand now, and somebody confirmed it so.
+    Replanned {
+        /// How it begins by that.
+        begun: Box<Begun>,
+        /// The decision that confirmed it.
+        decision: Decision,
+    },
+    /// What the newest edition restricts of this run's services.
+    Restricted(BTreeMap<Address, Restriction>),
     /// Change freezes that are on now.
     Frozen(BTreeMap<String, Frozen>),
     /// Somebody writes something down.
@@ -185,6 +198,13 @@ pub enum Input {
     },
     /// What became of an act cannot be known.
     ActUnknown {
+        /// The step.
+        step: StepId,
+        /// The act.
+        act: ActId,
+    },
+    /// An act was never begun, and cannot be any more.
+    ActNeverBegun {
         /// The step.
         step: StepId,
         /// The act.

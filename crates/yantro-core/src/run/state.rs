@@ -15,11 +15,11 @@ use serde::{Deserialize, Serialize};
 
 use super::rooms::Room;
 use super::{
-    event::{ActId, ActKind, Begun, Difference, Event, Frozen, HoldCause, LogEvidence, RunEnd, StepEnd},
+    event::{ActId, ActKind, Begun, Difference, Event, Frozen, HoldCause, LogEvidence, Otherwise, Restriction, RunEnd, StepEnd},
     input::{ActBegun, ActEnd},
 };
 use crate::{
-    estate::{IfItFails, Service, ServiceRunner, file::PersonKind},
+    estate::{IfItFails, RungKind, Service, ServiceRunner, file::PersonKind},
     name::{Address, ProcedureName},
     sequence::{Part, Preflight, Release, Step, StepId, StepKind, Task},
     state::{Answer, SeenState},
@@ -342,6 +342,12 @@ pub struct Run {
     /// Since when it is held.
     pub(super) held_since: Option<Timestamp>,
     pub(super) frozen: BTreeMap<String, Frozen>,
+    /// What the newest edition restricts of its services (R25).
+    pub(super) restrictions: BTreeMap<Address, Restriction>,
+    /// Steps that an operator has ordered to be forced: evidence first, then the force.
+    pub(super) forced: BTreeSet<StepId>,
+    /// What stands otherwise than it was to be left, once it ended.
+    otherwise: Vec<Otherwise>,
     pub(super) notes: Vec<(Timestamp, String, String)>,
     pub(super) taken_by: Option<(Timestamp, String)>,
     /// Who relies on whom, of all that it knows of: looked up at every stop.
@@ -389,6 +395,9 @@ impl Run {
             past_last_moment: false,
             held_since: None,
             frozen: BTreeMap::new(),
+            restrictions: BTreeMap::new(),
+            forced: BTreeSet::new(),
+            otherwise: Vec::new(),
             notes: Vec::new(),
             taken_by: None,
             reliant: BTreeMap::new(),
@@ -472,6 +481,10 @@ impl Run {
     pub fn end(&self) -> Option<&(Timestamp, RunEnd, Vec<Difference>)> {
         self.end.as_ref()
     }
+    /// What stands otherwise than it was to be left, once it ended.
+    pub fn otherwise(&self) -> &[Otherwise] {
+        &self.otherwise
+    }
     /// The number of events so far.
     pub fn event_count(&self) -> u64 {
         self.events
@@ -551,9 +564,11 @@ impl Run {
         let is_known = self.seen.get(address) == Some(&state);
         self.begun.services.contains_key(address) && (!is_known || (state == SeenState::Proven && awaited()))
     }
-    /// The room that steps in flight take up.
+    /// The room that steps take up: in flight, or looked at for their act. Room is had from the look on, so that what
+    /// was free when it was asked for is not another's by the time of the act (R7).
     pub fn rooms_taken(&self) -> impl Iterator<Item = Room> + '_ {
-        self.in_flight.iter().filter_map(|s| self.room_of(*s))
+        let looking = self.ready.iter().map(|(_, s)| *s).filter(|s| self.step_now(*s).looking);
+        self.in_flight.iter().copied().chain(looking).filter_map(|s| self.room_of(s))
     }
     /// Where a step takes up room; waits, questions and announcements take none.
     pub fn room_of(&self, step: StepId) -> Option<Room> {
@@ -649,18 +664,59 @@ impl Run {
         let waiting = self.waiters[step.0 as usize - 1].iter().map(|(next, _)| *next);
         waiting.filter(|next| self.step_now(*next).open_waits == 1 && self.step_now(*next).state == StepState::Waiting).collect()
     }
-    /// How many steps are being looked at before their act, and take up no room yet.
-    fn looking(&self) -> usize {
-        self.ready.iter().filter(|(_, s)| self.step_now(*s).looking).count()
-    }
-    /// How much room the steps in flight take up, and those that are about to begin.
+    /// How much room its steps take up.
     pub(super) fn rooms_in_use(&self) -> usize {
-        self.rooms_taken().count() + self.looking()
+        self.rooms_taken().count()
     }
     /// Services of this run, and those beside it, of which some relation names this one.
     pub(super) fn reliant_on(&self, address: &Address) -> impl Iterator<Item = &Service> {
         let all = self.reliant.get(address).into_iter().flatten();
         all.filter_map(|a| self.begun.services.get(a).or_else(|| self.begun.beside.get(a)).map(Arc::as_ref))
+    }
+    /// Whether the last start of a step showed all but the lines that must appear since it (R17).
+    pub fn lacks_lines(&self, step: StepId) -> bool {
+        let now = self.step_now(step);
+        let Some(act) = now.acts.iter().rev().find(|a| a.kind == ActKind::Start) else { return false };
+        let service = self.service(step);
+        let log_rung = service.ladder_of(StepKind::Start).iter().position(|r| r.kind == RungKind::Log);
+        let holds = |rung: usize| act.rungs.iter().rev().find(|r| r.rung as usize == rung).is_some_and(|r| r.climbed);
+        !service.patterns(StepKind::Start).must_see.is_empty() && log_rung.is_some_and(|log| !holds(log) && (0..log).all(holds))
+    }
+    /// How this run sets out to leave a service, by the last of its steps that took it up or down; `None` where it does not.
+    pub(super) fn meant(&self, address: &Address) -> Option<SeenState> {
+        let part = self.part;
+        let mut mine = self.steps_on(address).filter(|(s, _)| part == Part::Forward || s.part == part || s.part == Part::Forward);
+        let (last, _) = mine.rfind(|(s, n)| {
+            matches!(s.kind(), StepKind::Stop | StepKind::Start | StepKind::Await | StepKind::Reload)
+                && !matches!(n.state, StepState::Ended(StepEnd::NotBegun | StepEnd::PassedOver { .. } | StepEnd::Vouched { .. }))
+        })?;
+        // Where it was found ailing and is put back, it is to stand no worse: that is judged by what differs.
+        let as_good = last.set(|s| s.rungs).is_some();
+        let comes_back = last.service().is_some_and(|on| on.comes_back) || self.begun.services.get(address)?.brought_back_by.is_some();
+        match last.kind() {
+            StepKind::Stop if comes_back => None,
+            StepKind::Stop => Some(SeenState::Down),
+            _ if as_good => None,
+            _ => Some(SeenState::Proven),
+        }
+    }
+    /// Every service that the act of a step hangs on, its own first of all in meaning: what is looked at just before it.
+    pub(super) fn hangs_on(&self, step: StepId) -> Vec<Address> {
+        let service = self.service(step);
+        let mine = &service.address;
+        let mut addresses = vec![mine.clone()];
+        match self.begun.sequence.step(step).kind() {
+            StepKind::Start => addresses.extend(service.relies_on_any().chain(&service.never_with).cloned()),
+            StepKind::Stop => {
+                addresses.extend(self.reliant_on(mine).map(|s| s.address.clone()));
+                let groups = self.begun.keep_up.values().filter(|g| g.keep_up > 0 && g.members.contains(mine));
+                addresses.extend(groups.flat_map(|g| g.members.iter().cloned()));
+            }
+            _ => {}
+        }
+        addresses.sort();
+        addresses.dedup();
+        addresses
     }
     /// Works out anew who relies on whom: services were added.
     pub(super) fn note_relations(&mut self) {
@@ -734,7 +790,11 @@ impl Run {
                 | StepState::Ended(_) => None,
             }
         });
-        let last_moment = self.last_moment().filter(|_| !self.past_last_moment && self.part == Part::Forward && self.acts_given() > 0);
+        if self.has_ended() {
+            return None;
+        }
+        let last_moment =
+            self.last_moment().filter(|_| !self.past_last_moment && self.part == Part::Forward && self.acts_given() > 0 && self.left > 0);
         let again = self.ready.iter().filter(|_| begins).filter_map(|(_, s)| self.step_now(*s).look_again_at);
         steps.chain(again).chain(self.lost.values().copied()).chain(last_moment).chain(self.hold_ends()).min()
     }

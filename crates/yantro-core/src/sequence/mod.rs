@@ -1,5 +1,6 @@
 //! The sequence worked out for a wish: a graph of steps, not a list of ranks.
 
+mod digest;
 mod forecast;
 mod layout;
 mod least_felt;
@@ -25,6 +26,7 @@ use crate::{
     time::{Span, Timestamp},
 };
 
+pub use digest::Shown;
 pub use forecast::{Basis, Estimate, Usual, kept_under};
 pub use layout::lay_out;
 pub use least_felt::{Felt, Prefer};
@@ -619,6 +621,13 @@ pub enum Ask {
         /// What it means, in a sentence.
         says: String,
     },
+    /// A look contradicts what the lines before the first one are vouched to have done: the service must be named (N54).
+    AgainstVouch {
+        /// The service.
+        address: Address,
+        /// What it means, in a sentence.
+        says: String,
+    },
     /// Something is up while what it relies on is not: it must be named (R10).
     UpWithout {
         /// The service that is up.
@@ -670,6 +679,9 @@ pub struct Plan {
     /// What is worth knowing and keeps nobody from beginning: where a host's own manager has other limits, say.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub remarks: Vec<String>,
+    /// Steps of lines before the one it begins at: they are taken as done, on the word of whoever begins it (N54).
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub vouched: BTreeSet<StepId>,
     /// Where the order that users feel least was asked for: what it comes to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub felt: Option<Felt>,
@@ -699,6 +711,17 @@ impl Plan {
         }
     }
 
+    /// What refuses it, and what must be said in so many words before it begins.
+    pub fn refusals(&self) -> Vec<String> {
+        let asks = self.asks.iter().map(|a| match a {
+            Ask::LeftStanding { says, .. }
+            | Ask::BelowKeepUp { says, .. }
+            | Ask::InFreeze { says, .. }
+            | Ask::UpWithout { says, .. }
+            | Ask::AgainstVouch { says, .. } => says.clone(),
+        });
+        self.obstacles.iter().map(|o| o.why.clone()).chain(asks).collect()
+    }
     /// Whether it can be begun as it is: nothing in its way, and everything said that must be.
     pub fn can_begin(&self) -> bool {
         self.obstacles.is_empty() && self.asks.is_empty()

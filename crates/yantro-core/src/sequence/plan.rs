@@ -127,14 +127,21 @@ impl<'a> Work<'a> {
             (SeenState::Ailing, _) if service.brought_back_by.is_none() => {
                 self.obstacle(i, format!("{} is ailing: it runs already, and is never started over", service.address), "restart it instead")
             }
-            (SeenState::OutOfReach, _) => self.obstacle(
-                i,
-                format!("{} is out of reach: whether it runs cannot be said", service.address),
-                "wait until its host answers, or leave it out",
-            ),
-            (SeenState::Unknown | SeenState::Down | SeenState::Rising | SeenState::Sinking | SeenState::Ailing, None) => {}
+            (SeenState::OutOfReach | SeenState::Unknown, _) => self.cannot_say(i),
+            (SeenState::Down | SeenState::Rising | SeenState::Sinking | SeenState::Ailing, None) => {}
         }
         self.raise[i as usize] = Some((StepKind::Start, Why::Chosen));
+    }
+
+    /// Whether a chosen service runs cannot be said: neither as up nor as down does it count (R19).
+    fn cannot_say(&mut self, i: u32) {
+        let (address, seen) = (self.address(i), self.seen[i as usize]);
+        let mend = if seen == SeenState::OutOfReach {
+            "wait until its host answers, or leave it out"
+        } else {
+            "see why it cannot be looked at, or leave it out: yantro board --look"
+        };
+        self.obstacle(i, format!("{address} is {seen}: whether it runs cannot be said"), mend);
     }
 
     /// Brings in what the queued services need and is not proven.
@@ -173,12 +180,8 @@ impl<'a> Work<'a> {
                             format!("choose {} too, if it is to be started", service.address),
                         );
                     }
-                    let kind = if service.hands_off.is_some() || matches!(self.seen[j as usize], SeenState::Ailing | SeenState::OutOfReach)
-                    {
-                        StepKind::Await
-                    } else {
-                        StepKind::Start
-                    };
+                    let cannot_start = matches!(self.seen[j as usize], SeenState::Ailing | SeenState::OutOfReach | SeenState::Unknown);
+                    let kind = if service.hands_off.is_some() || cannot_start { StepKind::Await } else { StepKind::Start };
                     self.raise[j as usize] = Some((kind, Why::NeededBy(self.address(i).clone())));
                     queue.push_back(j);
                 }
@@ -192,7 +195,7 @@ impl<'a> Work<'a> {
         match (self.seen[j as usize], &service.hands_off, service.expected) {
             (SeenState::Rising, _, _) => 0,
             (_, Some(_), _) => 3,
-            (SeenState::Ailing | SeenState::OutOfReach, _, _) => 4,
+            (SeenState::Ailing | SeenState::OutOfReach | SeenState::Unknown, _, _) => 4,
             (_, None, Expected::Down) => 5,
             (_, None, Expected::Up) => 1,
             (_, None, Expected::Either) => 2,
@@ -243,9 +246,8 @@ impl<'a> Work<'a> {
                     rel.any_of.iter().filter(|&&j| self.stop[j as usize].is_none() && self.seen[j as usize] == SeenState::Proven).count()
                         as u32;
                 let rolling = self.group_of_all.get(&rel.any_of).copied().unwrap_or(0);
-                if !self.seen[d as usize].is_up() {
-                    let word = self.seen[d as usize];
-                    self.left_alone.entry(d).or_insert_with(|| format!("is {word}, and stays so"));
+                if self.seen[d as usize] == SeenState::Down {
+                    self.left_alone.entry(d).or_insert_with(|| "is down, and stays so".to_owned());
                     continue;
                 }
                 if staying.max(rolling) >= rel.at_least {
@@ -254,6 +256,20 @@ impl<'a> Work<'a> {
                 }
                 if self.request.alone {
                     self.standing.insert(d);
+                    continue;
+                }
+                if !self.seen[d as usize].is_up() {
+                    // It may be up, and would lose what it relies on: whoever names it one by one vouches for it (R19).
+                    if self.request.left_standing.contains(self.address(d)) {
+                        self.standing.insert(d);
+                        continue;
+                    }
+                    let (address, seen) = (self.address(d), self.seen[d as usize]);
+                    self.obstacle(
+                        d,
+                        format!("{address} relies on {} and is {seen}: whether it runs cannot be said", self.address(i)),
+                        format!("have it looked at, leave {} out, or vouch for it: --left-standing {address}", self.address(i)),
+                    );
                     continue;
                 }
                 if let Some(reason) = &self.services[d as usize].hands_off {
@@ -282,12 +298,8 @@ impl<'a> Work<'a> {
             let service = self.services[i as usize];
             if let Some(reason) = &service.hands_off {
                 self.obstacle(i, format!("{} is hands-off: {reason}", service.address), "leave it out");
-            } else if self.seen[i as usize] == SeenState::OutOfReach {
-                self.obstacle(
-                    i,
-                    format!("{} is out of reach: whether it runs cannot be said", service.address),
-                    "wait until its host answers, or leave it out",
-                );
+            } else if matches!(self.seen[i as usize], SeenState::OutOfReach | SeenState::Unknown) {
+                self.cannot_say(i);
             }
         }
     }
@@ -321,7 +333,7 @@ impl<'a> Work<'a> {
             let leave = match (&service.hands_off, service.expected, seen) {
                 (Some(reason), ..) => format!("is hands-off: {reason}"),
                 (None, Expected::Either, _) => "may be either".to_owned(),
-                (None, _, SeenState::OutOfReach) => "is out of reach".to_owned(),
+                (None, _, SeenState::OutOfReach | SeenState::Unknown) => format!("is {seen}: whether it runs cannot be said"),
                 (None, Expected::Up, SeenState::Ailing) => "is ailing: restart it, or look at what ails it".to_owned(),
                 (None, Expected::Up, SeenState::Proven) | (None, Expected::Down, SeenState::Down) => "is as expected".to_owned(),
                 (None, Expected::Up, _) => {
@@ -472,6 +484,7 @@ impl<'a> Work<'a> {
             hits,
             preflight: Vec::new(),
             values: BTreeMap::new(),
+            vouched: BTreeSet::new(),
             felt: None,
         }
     }
@@ -592,10 +605,15 @@ impl<'a> Work<'a> {
                 waits[from as usize].push((to, release));
             }
         };
+        let awaited_first = self.awaited_first(nodes);
         for (v, &(i, kind)) in nodes.iter().enumerate() {
             let v = v as u32;
             match kind {
                 StepKind::Stop => {
+                    // What only waits comes before what takes away: nothing goes down for what may never come up again.
+                    for &j in &awaited_first {
+                        add(v, raise_of[j as usize], Release::WhenGood);
+                    }
                     // Turned round: what relies on it goes first.
                     for &(d, _) in &self.graph.reliant[i as usize] {
                         add(v, stop_of[d as usize], Release::WhenGood);
@@ -622,6 +640,30 @@ impl<'a> Work<'a> {
             }
         }
         waits
+    }
+
+    /// What a restart has to wait for and does not bring up itself, of all that none of its own stops comes before.
+    fn awaited_first(&self, nodes: &[(u32, StepKind)]) -> Vec<u32> {
+        if !matches!(self.request.wish, Wish::Restart | Wish::PowerCycle) {
+            return Vec::new();
+        }
+        let awaited = nodes.iter().filter(|(_, kind)| *kind == StepKind::Await).map(|(i, _)| *i);
+        awaited.filter(|&i| !self.hangs_on_a_stop(i)).collect()
+    }
+
+    /// Whether a service needs, directly or not, something that goes down in this run.
+    fn hangs_on_a_stop(&self, i: u32) -> bool {
+        let mut known = BTreeSet::from([i]);
+        let mut queue = vec![i];
+        while let Some(at) = queue.pop() {
+            if self.stop[at as usize].is_some() {
+                return true;
+            }
+            let never_with = self.graph.never_with[at as usize].iter();
+            let needed = self.graph.relies_on[at as usize].iter().flat_map(|r| &r.any_of).chain(never_with);
+            queue.extend(needed.chain(&self.graph.yields_to[at as usize]).copied().filter(|j| known.insert(*j)));
+        }
+        false
     }
 
     fn hits(&self, steps: &[Step]) -> Vec<Hit> {

@@ -1,7 +1,7 @@
 //! What a step does that is no stop, start or reload of a service: the work, waits, questions, looks and
 //! announcements of a procedure, and a service's further acts.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -33,6 +33,12 @@ pub struct Work {
     /// The environment; values may be references.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub env: BTreeMap<String, String>,
+    /// Values that are references to secrets: answers to questions that ask for one. No other value from outside ever is.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub secrets: BTreeSet<String>,
+    /// Names of the environment whose value came from outside, and is taken to the letter. Known once it is filled.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub to_the_letter: BTreeSet<String>,
     /// The account it runs as, where not the server's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
@@ -219,11 +225,15 @@ impl Task {
             }
         }
         let mut task: Task = serde_json::from_value(node).map_err(|e| e.to_string())?;
-        if let Task::Work(work) = &mut task
-            && work.script.is_some()
-        {
-            for (name, value) in values {
-                work.env.entry(value_name(name)).or_insert_with(|| value.clone());
+        if let (Task::Work(work), Task::Work(written)) = (&mut task, self) {
+            work.to_the_letter = written.env.iter().filter(|(_, v)| is_from_outside(v, &written.secrets)).map(|(n, _)| n.clone()).collect();
+            if work.script.is_some() {
+                for (name, value) in values.iter().filter(|(n, _)| !written.env.contains_key(&value_name(n))) {
+                    work.env.insert(value_name(name), value.clone());
+                    if !written.secrets.contains(name) {
+                        work.to_the_letter.insert(value_name(name));
+                    }
+                }
             }
         }
         Ok(task)
@@ -257,6 +267,7 @@ impl Task {
                     start: command,
                     dir: work.dir.clone(),
                     env: work.env.clone(),
+                    to_the_letter: work.to_the_letter.clone(),
                     user: work.user.clone(),
                     ..CommandsSpec::once(Vec::new(), work.within)
                 };
@@ -292,6 +303,14 @@ impl Task {
         });
         Some(stands)
     }
+}
+
+/// Whether what a text of the environment comes to is anybody's word from outside: it has a value in it that is neither the
+/// estate's own nor a whole answer that names a secret.
+fn is_from_outside(text: &str, secrets: &BTreeSet<String>) -> bool {
+    let used = fill::names(text);
+    let whole = |name: &String| *text == format!("{{{name}}}") && secrets.contains(name);
+    used.iter().any(|n| n != "dir" && !whole(n))
 }
 
 /// The name under which a value reaches a script.

@@ -27,7 +27,7 @@ pub fn toml(text: &str, more: &str) -> String {
     let quoted = |list: &[&str]| list.iter().map(|s| format!("\"{s}\"")).collect::<Vec<_>>().join(", ");
     let mut out = String::from(
         "[estate]\nname = \"t\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n\
-         [like.x]\nrun_by = \"process\"\nhost = \"h\"\nprocess = { program = \"/bin/x\" }\n",
+         [like.x]\nrun_by = \"process\"\nhost = \"h\"\nprocess = { program = \"/bin/x\", args = [\"{service}{copy}\"] }\n",
     );
     for (i, (name, (relies_on, yields_to))) in relies.iter().enumerate() {
         out += &format!(

@@ -1,5 +1,6 @@
 //! Tests of the core as its users see it: vetting, sequences, and runs played in a made-up world.
 
+mod by_hand;
 mod calendar;
 mod choosing;
 mod coast;
@@ -9,6 +10,7 @@ mod hosts;
 mod order;
 mod procedure_faults;
 mod procedures;
+mod promises;
 mod runs;
 mod vetting;
 mod world;

@@ -7,7 +7,7 @@ use rstest::rstest;
 use yantro_core::{
     name::Address,
     run::{
-        ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Event, Input, Refusal, Rooms, Run, RunId, RunState, StepEnd, StepState,
+        ActEnd, ActKind, Begun, Decision, DecisionKind, Event, Input, Refusal, Run, RunState, StepEnd, StepState,
         input::{Order, Taken},
     },
     sequence::{Prefer, Request, StepId, Wish},
@@ -16,6 +16,7 @@ use yantro_core::{
 };
 
 use crate::{
+    by_hand::{Began, began, began_so, begun_now, decision},
     estates::{addresses, estate, facts},
     world::{Fault, Operator, World, told},
 };
@@ -168,53 +169,6 @@ fn most_at_once(events: &[(Timestamp, Event)]) -> usize {
     most
 }
 
-/// A run of a restart, given its inputs by hand.
-struct Began {
-    run: Run,
-    rooms: Rooms,
-    now: Timestamp,
-}
-
-fn began(relations: &str, chosen: &str) -> Began {
-    began_so(relations, "", "", &Request::new(Wish::Restart, addresses(chosen)))
-}
-
-fn began_so(relations: &str, more: &str, found: &str, request: &Request) -> Began {
-    let (estate, graph) = estate(relations, more);
-    let plan = yantro_core::sequence::plan(&estate, &graph, &facts(&estate, found), &Default::default(), request);
-    let services = estate.services.clone();
-    let begun = Begun { services, ..Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()) };
-    let now = Timestamp::from_ms(1_000);
-    Began { run: Run::begin(RunId(1), now, begun), rooms: Rooms::unlimited(), now }
-}
-
-impl Began {
-    fn found(&self) -> BTreeMap<Address, SeenState> {
-        self.run.begun.services.keys().map(|a| (a.clone(), SeenState::Proven)).collect()
-    }
-    fn given(&mut self, input: Input) -> Taken {
-        self.run.take(input, self.now, &mut self.rooms).unwrap()
-    }
-    fn waits(&mut self, ms: u64) {
-        self.now = self.now + std::time::Duration::from_millis(ms);
-    }
-    fn first_looks(&mut self, unconfirmed: &[&str]) {
-        self.given(Input::Locked);
-        let (seen, unconfirmed) = (self.found(), unconfirmed.iter().map(|s| (*s).to_owned()).collect());
-        self.given(Input::FirstLooked { seen, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed });
-    }
-    fn refused(&mut self, input: Input) -> Refusal {
-        let before = told(&self.run);
-        let refusal = self.run.take(input, self.now, &mut self.rooms).unwrap_err();
-        assert_eq!(told(&self.run), before, "what is refused changes nothing");
-        refusal
-    }
-}
-
-fn decision(kind: DecisionKind, hold: Option<u32>) -> Decision {
-    Decision { kind, hold, who: "maren".into(), why: Some("for the test".into()) }
-}
-
 /// A decision that does not fit is refused, and says what it would take.
 #[rstest]
 #[case::without_a_reason(Decision { why: None, ..decision(DecisionKind::GiveUp, None) }, "needs a reason")]
@@ -237,7 +191,8 @@ fn decisions_that_do_not_fit_are_refused(#[case] wrong: Decision, #[case] says: 
 #[test]
 fn of_two_decisions_on_one_hold_the_first_counts() {
     let mut run = began("app -> db", "db");
-    run.first_looks(&["start h/new"]);
+    run.first_looks(&[]);
+    run.given(Input::Decide(decision(DecisionKind::Hold, None)));
     let hold = run.run.hold_no();
     assert_eq!(hold, Some(1));
     run.given(Input::Decide(decision(DecisionKind::Resume, hold)));
@@ -260,18 +215,6 @@ fn steady(steady: &str, pause: &str) -> Began {
     let act = run.run.step_now(StepId(1)).acts[0].act;
     run.given(Input::ActBegun { step: StepId(1), act, begun: begun_now() });
     run
-}
-
-fn begun_now() -> ActBegun {
-    ActBegun {
-        command: vec!["/bin/x".into()],
-        dir: "/".into(),
-        user: "x".into(),
-        pid: Some(7),
-        started: Some(7),
-        marks: BTreeMap::new(),
-        boot: None,
-    }
 }
 
 fn looked(text: &str) -> BTreeMap<Address, SeenState> {

@@ -64,7 +64,7 @@ fn a_held_run_is_still_held_after_the_server_was_started_anew() {
     life(&folder, false, async |engine| {
         let held = engine.run(run).unwrap();
         let why = Some("the drill is over".to_owned());
-        engine.decide(run, Decision { kind: DecisionKind::GiveUp, hold: held.hold, who: "tove".into(), why }).await.unwrap();
+        engine.decide(run, Decision { kind: DecisionKind::GiveUp, hold: held.hold, who: "tove".into(), why }, None).await.unwrap();
         is(&engine, run, RunState::GivenUp).await;
         // What was written down before is untouched.
         let now = engine.reader().unwrap().events_of(run).unwrap();

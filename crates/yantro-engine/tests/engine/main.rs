@@ -2,6 +2,7 @@
 
 mod anew;
 mod editions;
+mod promises;
 mod runs;
 mod told;
 mod world;

@@ -109,7 +109,7 @@ impl World {
 
     pub async fn decide(&self, run: &RunView, kind: DecisionKind, why: Option<&str>) -> Result<(), EngineError> {
         let decision = Decision { kind, hold: run.hold, who: "tove".to_owned(), why: why.map(str::to_owned) };
-        self.engine.decide(run.id, decision).await
+        self.engine.decide(run.id, decision, None).await
     }
 }
 

@@ -8,20 +8,18 @@ use yantro_core::{
     overrides::Overrides,
     run::event::AtLastMoment,
     selection::of_host,
-    sequence::{Ask, Prefer, StepKind, Why, Wish},
-    state::SeenState,
+    sequence::{Prefer, Wish},
     time::Span,
 };
 use yantro_engine::{ActRequest, BeginRequest, BoardView};
-use yantro_server::wire::{PlanView, RunBegun, roughly};
+use yantro_server::wire::PlanView;
 
-use super::board::heading;
+use super::{board::heading, consent::begin_as_shown, shown::show};
 use crate::{
     Global,
     client::{Client, wait_for},
     exit::{Exit, Failure, Outcome},
-    marks,
-    say::{Say, Tint, tinted},
+    say::Say,
 };
 
 /// What a run is asked to do.
@@ -203,6 +201,8 @@ impl Selection {
             held_at_most: self.hours.held_at_most,
             window: self.hours.window,
             at_last_moment: self.hours.at_last_moment.into(),
+            shown: None,
+            asked_as: None,
         })
     }
 }
@@ -220,7 +220,7 @@ impl Preview {
         };
         let request = self.selection.request(wish)?;
         wait_for(async {
-            let plan: PlanView = client.post("/plan", &request).await?;
+            let plan: PlanView = client.ask("/plan", &request).await?;
             if say.is_json() {
                 say.json(&plan);
             } else {
@@ -270,7 +270,7 @@ pub struct FurtherAct {
 
 impl FurtherAct {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
-        let request = ActRequest { act: self.act.clone(), of: self.of, why: self.why };
+        let request = ActRequest { act: self.act.clone(), of: self.of, why: self.why, shown: None, asked_as: None };
         begin_as_confirmed(["/acts/plan", "/acts"], &request, &self.act, (self.yes, self.unwatched), global, say)
     }
 }
@@ -293,8 +293,6 @@ impl Wanted {
     }
 }
 
-/// Plans what is asked for, shows it, has it confirmed by its word, begins it and watches it. `calls` are the call that plans
-/// and the one that begins; `said` is whether it is begun unasked, and not watched.
 fn begin_as_confirmed(
     calls: [&str; 2],
     request: &impl serde::Serialize,
@@ -304,145 +302,5 @@ fn begin_as_confirmed(
     say: &Say,
 ) -> Outcome {
     let client = Client::find(global)?;
-    let (yes, unwatched) = said;
-    wait_for(async {
-        let plan: PlanView = client.post(calls[0], request).await?;
-        let board: BoardView = client.get("/board").await?;
-        if !say.is_json() {
-            say.talk(heading(&board));
-            show(&plan, BEFORE_BEGINNING, &|line| say.talk(line));
-        }
-        if !plan.can_begin {
-            if say.is_json() {
-                say.json(&plan);
-            }
-            return Ok(Exit::Failed);
-        }
-        if !yes && !confirmed(say, word) {
-            return Ok(Exit::NotConfirmed);
-        }
-        let begun: RunBegun = client.post(calls[1], request).await?;
-        if unwatched {
-            if say.is_json() {
-                say.json(&begun)
-            } else {
-                say.line(format!("run {}", begun.id))
-            }
-            return Ok(Exit::Good);
-        }
-        super::follow::watch(&client, begun.id, say).await
-    })
-}
-
-/// Asks whether to begin, by a word that has to be typed.
-pub(crate) fn confirmed(say: &Say, word: &str) -> bool {
-    confirmed_as(say, word, "begin", "begun")
-}
-
-/// Asks for a word to be typed: `does` says what for, `done` what was not done without it.
-pub(crate) fn confirmed_as(say: &Say, word: &str, does: &str, done: &str) -> bool {
-    if !say.at_terminal() {
-        say.talk(format!("Nothing was {done}: this is no terminal to ask at. Say --yes to {does} without being asked."));
-        return false;
-    }
-    let yes = say.asks(&format!("\nType {} to {does}:", tinted(Tint::Strong, word)), word);
-    if !yes {
-        say.talk(format!("Nothing was {done}."));
-    }
-    yes
-}
-
-/// So many steps are shown before a run is begun: nobody reads thousands then, and what stands in the way must be seen.
-pub(crate) const BEFORE_BEGINNING: usize = 200;
-
-/// Shows a plan: the sentence, the ranks, what is left alone, what stands in the way. Of a long one the first steps.
-pub(crate) fn show(plan: &PlanView, most: usize, line: &dyn Fn(String)) {
-    let sequence = &plan.plan.sequence;
-    line(format!("\n{}", tinted(Tint::Strong, sequence.of.says())));
-    line(format!("{} About {} in all, 9 in 10 within {}.\n", plan.says, roughly(plan.forecast.likely_ms), roughly(plan.forecast.late_ms)));
-    if let Some(felt) = &plan.plan.felt {
-        line(format!("In the order that users feel least: {}.\n", felt.says()));
-    }
-    let lined = sequence.steps.iter().any(|s| s.line.is_some());
-    let mut table = marks::table(&["", "STEP", if lined { "OF" } else { "SERVICE" }, "FOUND", "USUALLY", "WHY"]);
-    let (mut rank, mut in_line) = (None, None);
-    let stopped: BTreeSet<&Address> = sequence.steps.iter().filter(|s| s.kind() == StepKind::Stop).filter_map(|s| s.address()).collect();
-    for step in sequence.steps.iter().take(most) {
-        let head = match step.line {
-            Some(no) => (in_line.replace(no) != Some(no)).then(|| format!("line {no}")),
-            None => (rank.replace(step.rank) != Some(step.rank)).then(|| format!("rank {}", step.rank + 1)),
-        };
-        let why = match &step.why {
-            Why::Chosen => "chosen".to_owned(),
-            Why::ReliesOn(a) => format!("relies on {a}"),
-            Why::NeededBy(a) => format!("needed by {a}"),
-            Why::Written(_) => String::new(),
-            Why::TakesBack(step) => format!("takes back step {step}"),
-        };
-        let starts_only = || step.address().is_none_or(|a| !stopped.contains(a));
-        let unneeded = match step.kind() {
-            StepKind::Stop => step.found == SeenState::Down,
-            StepKind::Start => step.found == SeenState::Proven && starts_only(),
-            _ => false,
-        };
-        let usually = match step.usual_ms {
-            _ if unneeded => "so already".to_owned(),
-            0 => String::new(),
-            ms => roughly(ms),
-        };
-        let row = step.row();
-        table.add_row([
-            head.unwrap_or_default(),
-            step.does().to_owned(),
-            if step.critical { tinted(Tint::Strong, &row) } else { row },
-            if step.service().is_some() { step.found.to_string() } else { String::new() },
-            usually,
-            why,
-        ]);
-    }
-    line(marks::lines(&table));
-    let more_than_shown = |all: usize| all.checked_sub(most).filter(|more| *more > 0);
-    if let Some(more) = more_than_shown(sequence.steps.len()) {
-        let ranks = sequence.steps.iter().map(|s| s.rank + 1).max().unwrap_or_default();
-        line(format!("… and {more} more steps, to rank {ranks}. All of them: `yantro plan`, or the console."));
-    }
-    if sequence.steps.iter().any(|s| s.critical) {
-        line(tinted(Tint::Rest, "\nThe run's length hangs on the steps in bold."));
-    }
-    let hits: Vec<_> = plan.plan.hits.iter().filter(|h| h.impact.says.is_some()).collect();
-    for hit in hits.iter().take(most) {
-        let length = hit.usual_ms.map_or("until it is started again".to_owned(), |ms| format!("about {}", roughly(ms)));
-        line(format!("  {} {}: {} ({length})", tinted(Tint::Moving, "!"), hit.address, hit.impact.says.clone().unwrap_or_default()));
-    }
-    if let Some(more) = more_than_shown(hits.len()) {
-        line(format!("  {} and {more} more that users notice", tinted(Tint::Moving, "!")));
-    }
-    for left in plan.plan.left_alone.iter().take(most) {
-        line(tinted(Tint::Rest, format!("  left alone: {} {}", left.address, left.why)));
-    }
-    if let Some(more) = more_than_shown(plan.plan.left_alone.len()) {
-        line(tinted(Tint::Rest, format!("  left alone: {more} more")));
-    }
-    for remark in &plan.plan.remarks {
-        line(tinted(Tint::Rest, format!("  note: {remark}")));
-    }
-    for ask in &plan.plan.asks {
-        let (says, option) = match ask {
-            Ask::LeftStanding { addresses, says } => {
-                (says, addresses.iter().map(|a| format!("--left-standing {a}")).collect::<Vec<_>>().join(" "))
-            }
-            Ask::BelowKeepUp { group, says } => (says, format!("--below-keep-up {group}")),
-            Ask::InFreeze { freeze, says } => (says, format!("--in-freeze {freeze} --why …")),
-            Ask::UpWithout { address, says } => (says, format!("--left-standing {address}")),
-        };
-        line(format!(
-            "\n{} {says}.\n  If that is meant, add: {}",
-            tinted(Tint::Alarm, "To be said in so many words:"),
-            tinted(Tint::Strong, option)
-        ));
-    }
-    for obstacle in &plan.plan.obstacles {
-        let at = obstacle.line.map_or(String::new(), |l| format!("line {l}: "));
-        line(format!("\n{} {at}{}.\n  {}", tinted(Tint::Alarm, "Not possible:"), obstacle.why, obstacle.mend));
-    }
+    wait_for(begin_as_shown(&client, say, calls, request, word, said))
 }

@@ -11,7 +11,7 @@ use yantro_core::{
 use yantro_engine::{Draft, DraftRequest, EditOutcome, EditRequest, ProcedureDifference};
 use yantro_server::wire::roughly;
 
-use super::{acts, estate};
+use super::{consent, estate};
 use crate::{
     Global,
     client::{Client, wait_for},
@@ -118,7 +118,7 @@ impl Amend {
         let client = Client::find(global)?;
         let path = format!("/procedures/{}", self.name);
         let edits = self.changes.iter().map(|c| change(c)).collect::<Result<Vec<_>, _>>()?;
-        let draft = |request: &DraftRequest| wait_for::<Result<Draft, Failure>>(client.post(&format!("{path}/draft"), request));
+        let draft = |request: &DraftRequest| wait_for::<Result<Draft, Failure>>(client.ask(&format!("{path}/draft"), request));
         let begun = DraftRequest { text: self.given()?, copy_of: self.copy_of.clone(), edits };
         let mut tried = draft(&begun)?;
         if self.opens_an_editor(&begun) {
@@ -152,7 +152,7 @@ impl Amend {
             None if say.at_terminal() && !self.yes => say.answer("Why? "),
             None => String::new(),
         };
-        if !self.yes && !acts::confirmed_as(say, "keep", "keep it", "kept") {
+        if !self.yes && !consent::confirmed_as(say, "keep", "keep it", "kept") {
             return Ok(Exit::NotConfirmed);
         }
         let body = EditRequest { text, edition: Some(tried.edition), why };

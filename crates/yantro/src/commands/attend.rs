@@ -13,7 +13,7 @@ use yantro_server::wire::RunBegun;
 use super::follow;
 use crate::{
     Global,
-    client::{Client, wait_for},
+    client::{Client, identity, wait_for},
     exit::{Exit, Failure, Outcome},
     marks,
     say::{Say, Tint, tinted},
@@ -53,6 +53,8 @@ fn request(wish: Wish, service: &str, why: Option<String>) -> BeginRequest {
         held_at_most: None,
         window: None,
         at_last_moment: Default::default(),
+        shown: None,
+        asked_as: None,
     }
 }
 
@@ -91,7 +93,9 @@ impl Attend {
         // Its output first, so that nothing it says is missed.
         let query = [("of", address.to_string())];
         let mut output = client.stream("/output", &query, None).await?.bytes_stream();
-        let begun: RunBegun = client.post("/runs", &start).await?;
+        say.changes_something();
+        start.asked_as = Some(identity()?);
+        let begun: RunBegun = client.post_once("/runs", &start).await?;
         let mut beside = Beside::default();
         say.talk(tinted(Tint::Rest, format!("run {} starts {address}; Ctrl-C {}", begun.id, self.at_the_end())));
         loop {
@@ -99,9 +103,9 @@ impl Attend {
                 piece = output.next() => match piece {
                     Some(Ok(bytes)) => {
                         let mut out = std::io::stdout().lock();
-                        // A reader that has enough closes the pipe: that is no failure.
-                        if out.write_all(&bytes).and_then(|()| out.flush()).is_err() {
-                            return Ok(Exit::Good);
+                        if let Err(error) = out.write_all(&bytes).and_then(|()| out.flush()) {
+                            drop(out);
+                            say.cannot_write(&error);
                         }
                     }
                     _ => return Err(Failure::own("the stream of its output was cut", "is the server still running?")),
@@ -128,8 +132,9 @@ impl Attend {
                 return Err(error);
             }
         }
-        let stopped: RunBegun =
-            client.post("/runs", &request(Wish::Stop, &address.to_string(), Some("it was attended".to_owned()))).await?;
+        let mut stop = request(Wish::Stop, &address.to_string(), Some("it was attended".to_owned()));
+        stop.asked_as = Some(identity()?);
+        let stopped: RunBegun = client.post_once("/runs", &stop).await?;
         follow::watch(client, stopped.id, say).await
     }
 

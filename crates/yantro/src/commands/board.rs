@@ -46,7 +46,7 @@ impl Board {
         let client = Client::find(global)?;
         wait_for(async {
             loop {
-                let board: BoardView = if self.look { client.post("/look", &()).await? } else { client.get("/board").await? };
+                let board: BoardView = if self.look { client.ask("/look", &()).await? } else { client.get("/board").await? };
                 if say.is_json() {
                     say.json(&board);
                 } else {

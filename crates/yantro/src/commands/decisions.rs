@@ -3,12 +3,14 @@
 use yantro_core::{
     name::{Address, HostName},
     overrides::Override,
-    run::{Allowed, DecisionKind, RunId},
+    run::DecisionKind,
     sequence::StepId,
     time::Span,
 };
 use yantro_engine::{BoardView, RunView};
-use yantro_server::wire::{self, Acknowledgement, DecisionRequest, StandstillRequest};
+use yantro_server::wire::{self, Acknowledgement, StandstillRequest};
+
+use super::consent::{DecisionArgs, Meant, agreed, decide};
 
 use crate::{
     Global,
@@ -23,6 +25,8 @@ use crate::{
 pub struct OnRun {
     /// The run.
     run: u64,
+    #[command(flatten)]
+    args: DecisionArgs,
 }
 
 /// A decision on a whole run, with its reason.
@@ -33,6 +37,8 @@ pub struct OnRunWhy {
     /// Why, for the record.
     #[arg(long)]
     why: Option<String>,
+    #[command(flatten)]
+    args: DecisionArgs,
 }
 
 /// A decision on a failed step.
@@ -48,6 +54,8 @@ pub struct OnStep {
     /// From now on in this run, how long its start may take.
     #[arg(long, value_name = "TIME")]
     patience: Option<Span>,
+    #[command(flatten)]
+    args: DecisionArgs,
     /// Watch the run afterwards.
     #[arg(long)]
     watch: bool,
@@ -63,6 +71,8 @@ pub struct OnStepWhy {
     /// Why, for the record.
     #[arg(long)]
     why: Option<String>,
+    #[command(flatten)]
+    args: DecisionArgs,
     /// Watch the run afterwards.
     #[arg(long)]
     watch: bool,
@@ -78,6 +88,8 @@ pub struct Release {
     /// Why, for the record.
     #[arg(long)]
     why: Option<String>,
+    #[command(flatten)]
+    args: DecisionArgs,
 }
 
 /// Take a forbidden log line as known.
@@ -98,6 +110,9 @@ pub struct TakeOver {
     /// Why, for the record.
     #[arg(long)]
     why: Option<String>,
+    /// Do not ask.
+    #[arg(long)]
+    yes: bool,
 }
 
 /// The one switch that holds every run.
@@ -106,6 +121,9 @@ pub struct Standstill {
     /// on holds everything, off lets it go on.
     #[arg(value_parser = ["on", "off"])]
     to: String,
+    /// Do not ask; holding everything is never asked about.
+    #[arg(long)]
+    yes: bool,
 }
 
 /// Decisions that are about a step.
@@ -120,82 +138,19 @@ pub enum StepDecision {
     Force,
 }
 
-/// The command line that takes a decision.
-pub fn command_for(run: RunId, allowed: &Allowed) -> String {
-    match &allowed.kind {
-        DecisionKind::Hold => format!("yantro hold {run}"),
-        DecisionKind::Resume => format!("yantro resume {run}"),
-        DecisionKind::TryAgain { step, .. } => format!("yantro again {run} {step}"),
-        DecisionKind::PassOver { step } => format!("yantro pass-over {run} {step} --why …"),
-        DecisionKind::Vouch { step } => format!("yantro vouch {run} {step} --why …"),
-        DecisionKind::Release { address } => format!("yantro release {run} {address} --why …"),
-        DecisionKind::Force { step } => format!("yantro force {run} {step}"),
-        DecisionKind::Answer { step, value } if value.is_empty() => format!("yantro answer {run} {step} VALUE"),
-        DecisionKind::Answer { step, value } => format!("yantro answer {run} {step} {value}"),
-        DecisionKind::PutBack => format!("yantro put-back {run}"),
-        DecisionKind::Divert { procedure } => format!("yantro divert {run} {procedure}"),
-        DecisionKind::GiveUp => format!("yantro give-up {run} --why …"),
-    }
-}
-
-/// What can be decided, a line each: the command, and what it leads to.
-pub fn lines(view: &RunView) -> Vec<String> {
-    let line = |command: String, leads_to: &str| format!("  {command:<40} {}", tinted(Tint::Rest, leads_to));
-    let is_release = |a: &&Allowed| matches!(a.kind, DecisionKind::Release { .. });
-    let mut lines: Vec<String> =
-        view.allowed.iter().filter(|a| !is_release(a)).map(|a| line(command_for(view.id, a), &a.leads_to)).collect();
-    let mut releases = view.allowed.iter().filter(is_release);
-    match (releases.next(), releases.count()) {
-        (None, _) => {}
-        (Some(one), 0) => lines.push(line(command_for(view.id, one), &one.leads_to)),
-        (Some(_), more) => lines.push(line(
-            format!("yantro release {} ADDRESS --why …", view.id),
-            &format!("leaves out what is left to do with one of {} services, and lets other runs act on it", more + 1),
-        )),
-    }
-    lines
-}
-
-/// Sends a decision. The hold it answers is the one that stands when it is sent.
-async fn decide(
-    client: &Client,
-    run: u64,
-    why: Option<String>,
-    say: &Say,
-    watch: bool,
-    kind_of: impl FnOnce(&RunView) -> Result<DecisionKind, Failure>,
-) -> Outcome {
-    let view: RunView = client.get(&format!("/runs/{run}")).await?;
-    let kind = kind_of(&view)?;
-    let body = DecisionRequest { kind, hold: view.hold, why };
-    let after: RunView = client.post(&format!("/runs/{run}/decisions"), &body).await?;
-    if watch {
-        return super::follow::watch(client, RunId(run), say).await;
-    }
-    stands(&after, say);
-    Ok(Exit::Good)
-}
-
-/// How a run stands, in a line.
-pub fn stands(view: &RunView, say: &Say) {
-    if say.is_json() {
-        return say.json(view);
-    }
-    let held_by = if view.taken_by == view.who { String::new() } else { format!(" · {} has it", view.taken_by) };
-    say.line(format!("Run {} · {} · {}{held_by}", view.id, view.title, tinted(marks::run_tint(view.state), view.state.word())));
-}
-
 impl OnRun {
     pub fn run(self, kind: DecisionKind, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
-        wait_for(decide(&client, self.run, None, say, false, |_| Ok(kind)))
+        let meant = Meant { run: self.run, args: self.args, why: None, watch: false, step_named: true };
+        wait_for(decide(&client, say, meant, |_| Ok(kind)))
     }
 }
 
 impl OnRunWhy {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
-        wait_for(decide(&client, self.run, self.why, say, false, |_| Ok(DecisionKind::GiveUp)))
+        let meant = Meant { run: self.run, args: self.args, why: self.why, watch: false, step_named: true };
+        wait_for(decide(&client, say, meant, |_| Ok(DecisionKind::GiveUp)))
     }
 }
 
@@ -238,14 +193,18 @@ impl OnStep {
             change.env.insert(name.to_owned(), value.to_owned());
         }
         let change = (change != Override::default()).then_some(change);
-        wait_for(decide(&client, self.run, None, say, self.watch, |view| Ok(kind_of(&decision, step_of(view, self.step)?, change))))
+        let step_named = self.step.is_some();
+        let meant = Meant { run: self.run, args: self.args, why: None, watch: self.watch, step_named };
+        wait_for(decide(&client, say, meant, |view| Ok(kind_of(&decision, step_of(view, self.step)?, change))))
     }
 }
 
 impl OnStepWhy {
     pub fn run(self, decision: StepDecision, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
-        wait_for(decide(&client, self.run, self.why, say, self.watch, |view| Ok(kind_of(&decision, step_of(view, self.step)?, None))))
+        let step_named = self.step.is_some();
+        let meant = Meant { run: self.run, args: self.args, why: self.why, watch: self.watch, step_named };
+        wait_for(decide(&client, say, meant, |view| Ok(kind_of(&decision, step_of(view, self.step)?, None))))
     }
 }
 
@@ -253,7 +212,8 @@ impl Release {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
         let kind = DecisionKind::Release { address: self.address };
-        wait_for(decide(&client, self.run, self.why, say, false, |_| Ok(kind)))
+        let meant = Meant { run: self.run, args: self.args, why: self.why, watch: false, step_named: true };
+        wait_for(decide(&client, say, meant, |_| Ok(kind)))
     }
 }
 
@@ -275,6 +235,14 @@ impl TakeOver {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
         let body = wire::TakeOver { host: self.host, why: self.why.unwrap_or_default() };
+        if body.why.trim().is_empty() {
+            return Err(Failure::own("to take a host over needs a reason", "say why, for those who read the record: --why …"));
+        }
+        let leads_to = [format!("\nThis server acts on {} from then on; whichever did before acts there no more.", body.host)];
+        if !wait_for(agreed(&client, say, self.yes, &leads_to, "take over"))? {
+            return Ok(Exit::NotConfirmed);
+        }
+        say.changes_something();
         let board: BoardView = wait_for(client.post("/take-overs", &body))?;
         if say.is_json() {
             say.json(&board);
@@ -289,9 +257,33 @@ impl TakeOver {
 }
 
 impl Standstill {
+    /// Whether everything is to go on, once it is shown what that is.
+    async fn lifts(&self, client: &Client, say: &Say) -> Result<bool, Failure> {
+        let board: BoardView = client.get("/board").await?;
+        let mut leads_to = vec![match &board.standstill {
+            Some(who) => format!("\nEverything is at a standstill by {who}. Lifted, what has no other cause to be held goes on at once:"),
+            None => "\nNothing is at a standstill.".to_owned(),
+        }];
+        leads_to.extend(
+            board
+                .open_runs
+                .iter()
+                .map(|r| format!("  run {} · {} · {}, {} of {} steps ended", r.id, r.title, r.state, r.steps_ended, r.steps)),
+        );
+        if board.open_runs.is_empty() {
+            leads_to.push("  no run is open".to_owned());
+        }
+        agreed(client, say, self.yes, &leads_to, "lift").await
+    }
+
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
-        let board: BoardView = wait_for(client.post("/standstill", &StandstillRequest { on: self.to == "on" }))?;
+        let on = self.to == "on";
+        if !on && !wait_for(self.lifts(&client, say))? {
+            return Ok(Exit::NotConfirmed);
+        }
+        say.changes_something();
+        let board: BoardView = wait_for(client.post("/standstill", &StandstillRequest { on }))?;
         if say.is_json() {
             say.json(&board);
             return Ok(Exit::Good);

@@ -90,6 +90,7 @@ fn somebody_elses(folder: &Path, net: &str) -> Result<Child, Failure> {
 impl Demo {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         log_to_stderr();
+        yantro_engine::end_on_panic();
         let listener = bind(&self.listen)?;
         let own_folder = self.folder.is_none();
         let folder = match &self.folder {
@@ -183,6 +184,8 @@ async fn start_all(engine: &Engine, who: &str) -> Result<(), Failure> {
         held_at_most: None,
         window: None,
         at_last_moment: Default::default(),
+        shown: None,
+        asked_as: None,
         why: Some("the demo begins".to_owned()),
     };
     engine.begin(&request, who).await.map_err(|e| failed(&e))?;

@@ -40,6 +40,8 @@ pub fn interrupts() -> Result<Signal, Failure> {
 
 /// Watches a run until it ends or is held.
 pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
+    // Whoever watches to know how it ends is not told by an exit code of 0 that it went well, where nobody could be told.
+    say.changes_something();
     let mut interrupts = interrupts()?;
     let bar = if say.at_terminal() && !say.is_json() { ProgressBar::new(1) } else { ProgressBar::hidden() };
     bar.set_style(ProgressStyle::with_template("{bar:24} {pos} of {len} steps · {msg}").expect("a fixed template").progress_chars("━╸─"));
@@ -112,7 +114,7 @@ pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
 fn leave(id: RunId, bar: &ProgressBar, say: &Say) -> Outcome {
     bar.finish_and_clear();
     say.talk(format!("\nNo longer watching. Run {id} goes on: yantro watch {id}"));
-    Ok(Exit::Good)
+    Ok(Exit::Unwatched)
 }
 
 fn ended(view: &RunView) -> Option<Exit> {
@@ -250,7 +252,7 @@ fn last_word(view: &RunView, say: &Say) {
     }
     if view.state == RunState::Held || asks(view) {
         say.line(format!("\nSee the evidence:  yantro show {}", view.id));
-        super::decisions::lines(view).into_iter().for_each(|l| say.line(l));
+        super::standing::lines(view).into_iter().for_each(|l| say.line(l));
     }
     for d in &view.differences {
         say.line(format!("  {} was found {} and is {} now", d.address, d.found, d.now));

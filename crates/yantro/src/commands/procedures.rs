@@ -11,16 +11,20 @@ use yantro_core::{
     graph::EstateGraph,
     name::{Address, GroupName, ProcedureName},
     procedure::{self, Asked, Does},
-    run::{DecisionKind, RunId},
+    run::DecisionKind,
     selection,
     sequence::{self, Plan, StepId, Usual, Wish},
     state::{Facts, SeenState},
     time::Timestamp,
 };
-use yantro_engine::{BeginRequest, BoardView, Draft, DraftRequest, ProcedureRequest, Rehearsal, RunView, rehearse};
-use yantro_server::wire::{DecisionRequest, NoteRequest, PlanView, ProcedureSummary, ProcedureView, RunBegun, plan_says, roughly};
+use yantro_engine::{BeginRequest, Draft, DraftRequest, ProcedureRequest, Rehearsal, RunView, rehearse};
+use yantro_server::wire::{NoteRequest, PlanView, ProcedureSummary, ProcedureView, plan_says, roughly};
 
-use super::{acts, board::heading, decisions, follow};
+use super::{
+    acts,
+    consent::{self, DecisionArgs, Meant},
+    shown, standing,
+};
 use crate::{
     Global,
     client::{Client, wait_for},
@@ -52,6 +56,9 @@ pub struct Terms {
     /// Begin at this line; those before it are vouched for, which needs --why.
     #[arg(long, value_name = "LINE")]
     from_line: Option<u32>,
+    /// Name a service that is taken as the lines before left it, though a look says otherwise; once for each.
+    #[arg(long, value_name = "ADDRESS", requires = "from_line")]
+    vouched_for: Vec<Address>,
     /// Name a service that may stand on what is not proven; once for each.
     #[arg(long, value_name = "ADDRESS")]
     left_standing: Vec<Address>,
@@ -139,6 +146,8 @@ pub struct PutBack {
     /// Why, for the record.
     #[arg(long)]
     why: Option<String>,
+    #[command(flatten)]
+    args: DecisionArgs,
     /// Watch the run afterwards.
     #[arg(long)]
     watch: bool,
@@ -154,6 +163,8 @@ pub struct Divert {
     /// Why, for the record.
     #[arg(long)]
     why: Option<String>,
+    #[command(flatten)]
+    args: DecisionArgs,
 }
 
 /// Write a note on a run.
@@ -196,6 +207,9 @@ impl Terms {
             held_at_most: self.hours.held_at_most,
             window: self.hours.window.clone(),
             at_last_moment: self.hours.at_last_moment.into(),
+            vouched_for: self.vouched_for.iter().cloned().collect(),
+            shown: None,
+            asked_as: None,
         })
     }
 }
@@ -227,7 +241,7 @@ impl Procedure {
         let client = Client::find(global)?;
         let view: ProcedureView = wait_for(client.get(&format!("/procedures/{}", self.name)))?;
         if self.text {
-            let draft: Draft = wait_for(client.post(&format!("/procedures/{}/draft", self.name), &DraftRequest::default()))?;
+            let draft: Draft = wait_for(client.ask(&format!("/procedures/{}/draft", self.name), &DraftRequest::default()))?;
             print!("{}", draft.text);
             return Ok(Exit::Good);
         }
@@ -288,31 +302,9 @@ impl CarryOut {
             if say.at_terminal() && !self.yes {
                 ask_questions(&view, &mut request, say);
             }
-            let plan: PlanView = client.post(&format!("{path}/plan"), &request).await?;
-            let board: BoardView = client.get("/board").await?;
-            if !say.is_json() {
-                say.talk(heading(&board));
-                acts::show(&plan, acts::BEFORE_BEGINNING, &|line| say.talk(line));
-            }
-            if !plan.can_begin {
-                if say.is_json() {
-                    say.json(&plan);
-                }
-                return Ok(Exit::Failed);
-            }
-            if !self.yes && !acts::confirmed(say, plan.plan.sequence.of.word()) {
-                return Ok(Exit::NotConfirmed);
-            }
-            let begun: RunBegun = client.post(&format!("{path}/runs"), &request).await?;
-            if self.unwatched {
-                if say.is_json() {
-                    say.json(&begun)
-                } else {
-                    say.line(format!("run {}", begun.id))
-                }
-                return Ok(Exit::Good);
-            }
-            follow::watch(&client, begun.id, say).await
+            let calls = [format!("{path}/plan"), format!("{path}/runs")];
+            let said = (self.yes, self.unwatched);
+            consent::begin_as_shown(&client, say, [&calls[0], &calls[1]], &request, self.name.as_str(), said).await
         })
     }
 }
@@ -374,6 +366,8 @@ impl Rehearse {
             held_at_most: self.terms.hours.held_at_most,
             window: self.terms.hours.window.clone(),
             at_last_moment: self.terms.hours.at_last_moment.into(),
+            shown: None,
+            asked_as: None,
         })
     }
 
@@ -381,8 +375,8 @@ impl Rehearse {
         let client = Client::find(global)?;
         let fails = self.if_fails.map_or(String::new(), |n| format!("?fails={n}"));
         match wish_of(&self.what) {
-            Some(wish) => client.post(&format!("/rehearsals{fails}"), &self.wished(wish)?).await,
-            None => client.post(&format!("/procedures/{}/rehearsals{fails}", self.what), &self.terms.request()?).await,
+            Some(wish) => client.ask(&format!("/rehearsals{fails}"), &self.wished(wish)?).await,
+            None => client.ask(&format!("/procedures/{}/rehearsals{fails}", self.what), &self.terms.request()?).await,
         }
     }
 
@@ -451,7 +445,14 @@ impl Rehearse {
             let (why, mend): (Vec<String>, Vec<String>) = faults.into_iter().map(|f| (f.why, f.mend)).unzip();
             Failure::own(why.join("; "), mend.join("; "))
         })?;
-        let asked = Asked { values, left_standing, below_keep_up, from_line: self.terms.from_line.filter(|l| *l > 1), ..Asked::default() };
+        let asked = Asked {
+            values,
+            left_standing,
+            below_keep_up,
+            from_line: self.terms.from_line.filter(|l| *l > 1),
+            vouched_for: self.terms.vouched_for.iter().cloned().collect(),
+            ..Asked::default()
+        };
         Ok(procedure::plan(estate, graph, facts, &Usual::new([], estate), procedure, &asked))
     }
 }
@@ -459,12 +460,13 @@ impl Rehearse {
 /// A rehearsal: the plan with its forecast, the looks taken, what if.
 pub(crate) fn show(rehearsal: &Rehearsal, say: &Say) {
     let plan = PlanView {
+        digest: rehearsal.digest.clone(),
         can_begin: rehearsal.can_begin,
         says: plan_says(&rehearsal.plan),
         forecast: rehearsal.forecast.clone(),
         plan: rehearsal.plan.clone(),
     };
-    acts::show(&plan, usize::MAX, &|line| say.line(line));
+    shown::show(&plan, usize::MAX, &|line| say.line(line));
     let forecast = &rehearsal.forecast;
     say.line(format!("\n{}", tinted(Tint::Strong, "Forecast")));
     say.line(format!(
@@ -537,36 +539,30 @@ pub(crate) fn show(rehearsal: &Rehearsal, say: &Say) {
     }
 }
 
-async fn send(client: &Client, run: u64, kind: DecisionKind, why: Option<String>, watch: bool, say: &Say) -> Outcome {
-    let view: RunView = client.get(&format!("/runs/{run}")).await?;
-    let body = DecisionRequest { kind, hold: view.hold, why };
-    let after: RunView = client.post(&format!("/runs/{run}/decisions"), &body).await?;
-    if watch {
-        return follow::watch(client, RunId(run), say).await;
-    }
-    decisions::stands(&after, say);
-    Ok(Exit::Good)
+fn meant(run: u64, args: DecisionArgs, why: Option<String>, watch: bool) -> Meant {
+    Meant { run, args, why, watch, step_named: true }
 }
 
 impl Answer {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
         let kind = DecisionKind::Answer { step: StepId(self.step), value: self.value };
-        wait_for(send(&client, self.run, kind, None, false, say))
+        wait_for(consent::decide(&client, say, meant(self.run, DecisionArgs::default(), None, false), |_| Ok(kind)))
     }
 }
 
 impl PutBack {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
-        wait_for(send(&client, self.run, DecisionKind::PutBack, self.why, self.watch, say))
+        wait_for(consent::decide(&client, say, meant(self.run, self.args, self.why, self.watch), |_| Ok(DecisionKind::PutBack)))
     }
 }
 
 impl Divert {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
-        wait_for(send(&client, self.run, DecisionKind::Divert { procedure: self.procedure }, self.why, false, say))
+        let kind = DecisionKind::Divert { procedure: self.procedure };
+        wait_for(consent::decide(&client, say, meant(self.run, self.args, self.why, false), |_| Ok(kind)))
     }
 }
 
@@ -574,7 +570,7 @@ impl Note {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
         let view: RunView = wait_for(client.post(&format!("/runs/{}/notes", self.run), &NoteRequest { text: self.text }))?;
-        decisions::stands(&view, say);
+        standing::stands(&view, say);
         Ok(Exit::Good)
     }
 }
@@ -583,7 +579,7 @@ impl TakeOn {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
         let view: RunView = wait_for(client.post(&format!("/runs/{}/taken", self.run), &serde_json::json!({})))?;
-        decisions::stands(&view, say);
+        standing::stands(&view, say);
         Ok(Exit::Good)
     }
 }

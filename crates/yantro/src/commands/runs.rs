@@ -196,7 +196,7 @@ impl Show {
         }
         if !view.held_because.is_empty() {
             say.line("");
-            super::decisions::lines(&view).into_iter().for_each(|l| say.line(l));
+            super::standing::lines(&view).into_iter().for_each(|l| say.line(l));
         }
         Ok(Exit::Good)
     }

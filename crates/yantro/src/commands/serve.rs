@@ -136,6 +136,7 @@ pub async fn told_to_stop() {
 impl Serve {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         log_to_stderr();
+        yantro_engine::end_on_panic();
         be_sparing_with_memory();
         let listener = bind(&self.listen)?;
         let data = data_folder(global);

@@ -51,7 +51,7 @@ impl Demo {
         let request = Request { alone, ..Request::new(wish, chosen) };
         let plan = plan(&self.estate, &self.graph, &Facts(self.states.clone()), &Usual::default(), &request);
         let forecast = play_all(&plan.sequence.steps, &self.estate, None);
-        PlanView { can_begin: plan.can_begin(), says: plan_says(&plan), plan, forecast }
+        PlanView { digest: String::new(), can_begin: plan.can_begin(), says: plan_says(&plan), plan, forecast }
     }
 
     pub fn seen(&self, address: &str, state: SeenState) -> Seen {

@@ -16,7 +16,7 @@ use yantro_core::{
 use yantro_server::wire::roughly;
 
 use crate::{
-    commands::{acts, board, decisions, estate, runs},
+    commands::{board, estate, runs, shown, standing},
     marks,
     say::Say,
 };
@@ -64,7 +64,7 @@ fn a_file_that_is_no_toml() {
 
 fn preview(demo: &Demo, wish: Wish, of: &[&str], alone: bool) -> String {
     let say = Say::keeping();
-    acts::show(&demo.plan(wish, of, alone), usize::MAX, &|line| say.line(line));
+    shown::show(&demo.plan(wish, of, alone), usize::MAX, &|line| say.line(line));
     say.kept()
 }
 
@@ -74,8 +74,8 @@ fn a_plan_of_many_steps_is_shown_in_part() {
     let demo = Demo::with(&[("quay-1/fares-db", SeenState::OutOfReach)]);
     let plan = demo.plan(Wish::Restart, &["*"], false);
     let (all, first) = (Say::keeping(), Say::keeping());
-    acts::show(&plan, usize::MAX, &|line| all.line(line));
-    acts::show(&plan, 3, &|line| first.line(line));
+    shown::show(&plan, usize::MAX, &|line| all.line(line));
+    shown::show(&plan, 3, &|line| first.line(line));
     let (all, first) = (all.kept(), first.kept());
     let steps = plan.plan.sequence.steps.len();
     assert!(first.contains(&format!("… and {} more steps, to rank ", steps - 3)), "{first}");
@@ -177,19 +177,19 @@ fn allowed(kind: DecisionKind) -> Allowed {
     Allowed { kind, hold: Some(1), leads_to: "goes on".into(), needs_reason }
 }
 
-/// Every decision is offered as the command that takes it.
+/// Every decision is offered as the command that takes it, with the hold and the step that it answers.
 #[rstest]
 #[case(DecisionKind::Hold, "yantro hold 7")]
-#[case(DecisionKind::Resume, "yantro resume 7")]
-#[case(DecisionKind::TryAgain { step: StepId(3), change: None }, "yantro again 7 3")]
-#[case(DecisionKind::PassOver { step: StepId(3) }, "yantro pass-over 7 3 --why …")]
-#[case(DecisionKind::Vouch { step: StepId(3) }, "yantro vouch 7 3 --why …")]
-#[case(DecisionKind::Force { step: StepId(3) }, "yantro force 7 3")]
-#[case(DecisionKind::Release { address: "quay-1/fares-db".parse::<Address>().unwrap() }, "yantro release 7 quay-1/fares-db --why …")]
-#[case(DecisionKind::GiveUp, "yantro give-up 7 --why …")]
+#[case(DecisionKind::Resume, "yantro resume 7 --hold 1")]
+#[case(DecisionKind::TryAgain { step: StepId(3), change: None }, "yantro again 7 3 --hold 1")]
+#[case(DecisionKind::PassOver { step: StepId(3) }, "yantro pass-over 7 3 --hold 1 --why …")]
+#[case(DecisionKind::Vouch { step: StepId(3) }, "yantro vouch 7 3 --hold 1 --why …")]
+#[case(DecisionKind::Force { step: StepId(3) }, "yantro force 7 3 --hold 1")]
+#[case(DecisionKind::Release { address: "quay-1/fares-db".parse::<Address>().unwrap() }, "yantro release 7 quay-1/fares-db --hold 1 --why …")]
+#[case(DecisionKind::GiveUp, "yantro give-up 7 --hold 1 --why …")]
 fn a_decision_as_a_command(#[case] kind: DecisionKind, #[case] command: &str) {
     let one = allowed(kind);
-    assert_eq!(decisions::command_for(RunId(7), &one), command);
+    assert_eq!(standing::command_for(RunId(7), &one), command);
     assert_eq!(one.needs_reason, command.contains("--why"), "a reason is asked for where it is needed, and only there");
 }
 

@@ -1,5 +1,7 @@
 //! Vetting: from the text of an estate file to an [`Estate`], or to all that is wrong with it.
 
+mod apart;
+mod code;
 mod hosts;
 mod hours;
 mod procedures;
@@ -132,6 +134,7 @@ impl Vetting<'_, '_> {
                 service.never_with.insert(other);
             }
         }
+        self.told_apart(&drafts, &hosts, &mut services);
         let groups = self.groups(&drafts);
         let estate = Estate {
             name: name.unwrap_or_default(),

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::{Place, Vetting};
+use super::{Place, Vetting, code};
 use crate::{
     estate::{file::*, fill, model::*},
     graph::EstateGraph,
@@ -18,6 +18,24 @@ use crate::{
 /// Hosts, where a step says what is done to them by their bare names.
 fn of_hosts(said: &Option<Vec<String>>) -> Option<Vec<String>> {
     said.as_ref().map(|words| words.iter().map(|w| selection::of_host(w)).collect())
+}
+
+/// Tells each piece of work which values are references to secrets: answers to questions that ask for one, unless a step keeps
+/// something under the same name.
+fn name_secrets(questions: &BTreeMap<String, Asks>, lines: &mut [Line]) {
+    let kept: BTreeSet<String> = lines.iter().flat_map(Line::keeps).collect();
+    let secret = questions.iter().filter(|(_, q)| q.kind == QuestionKind::Secret).map(|(n, _)| n);
+    let secrets: BTreeSet<String> = secret.filter(|n| !kept.contains(*n)).cloned().collect();
+    for line in lines {
+        if let Does::Task { task } = &mut line.does
+            && let Task::Work(work) = task.as_mut()
+        {
+            work.secrets.clone_from(&secrets);
+            if let Some(counter) = &mut work.counter {
+                counter.work.secrets.clone_from(&secrets);
+            }
+        }
+    }
 }
 
 impl Vetting<'_, '_> {
@@ -47,6 +65,7 @@ impl Vetting<'_, '_> {
                     format!("add [[{path}.steps]] with something to do, such as `stop = [\"…\"]`"),
                 );
             }
+            name_secrets(&questions, &mut lines);
             let if_it_fails = file.if_it_fails.as_ref().and_then(|r| self.rule(r, &self.places.value(&format!("{path}.if_it_fails"))));
             let procedure = Procedure {
                 title: file.title.clone().unwrap_or_else(|| name.to_string()),
@@ -377,6 +396,8 @@ impl Vetting<'_, '_> {
             script,
             dir,
             env: step.env.clone(),
+            secrets: Default::default(),
+            to_the_letter: Default::default(),
             user: step.user.clone(),
             within,
             accept_exits: step.accept_exits.clone().unwrap_or_else(|| vec![0]),
@@ -443,6 +464,14 @@ impl Vetting<'_, '_> {
                         "which program is run may not hang on an answer",
                         "name the program itself; values may be its arguments",
                     );
+                }
+                if let Some((code, name)) = code::with_value(words) {
+                    let place = self.places.value(&format!("{at}.work"));
+                    let mend = format!(
+                        "write it as `script` and use \"${}\" there: values reach a script in its environment, where they can never become a command",
+                        task::value_name(&name)
+                    );
+                    self.faults.error("value-in-code", place, format!("{{{name}}} stands in code that {code} reads"), mend);
                 }
                 (self.command(words), None)
             }
@@ -671,7 +700,7 @@ impl Vetting<'_, '_> {
                 Ask::BelowKeepUp { group, says } => {
                     (says, format!("do it in batches, or write `below_keep_up = [\"{group}\"]` on the step"))
                 }
-                Ask::UpWithout { .. } | Ask::InFreeze { .. } => continue,
+                Ask::UpWithout { .. } | Ask::InFreeze { .. } | Ask::AgainstVouch { .. } => continue,
             };
             let place = self.places.key(&format!("{path}.steps.{}", line - 1));
             self.faults.error("out-of-place", place, format!("step {line}: {says}"), mend);

@@ -272,6 +272,7 @@ impl Vetting<'_, '_> {
                     state_down: c.state_down.unwrap_or_else(|| vec![1, 3]),
                     dir: c.dir.map_or_else(|| self.base(), |d| self.path(&d)),
                     env: c.env,
+                    to_the_letter: Default::default(),
                     user: c.user,
                     within: c.within.unwrap_or(Span::secs(60)),
                 })
@@ -324,6 +325,7 @@ impl Vetting<'_, '_> {
                     dir: p.dir.map_or_else(|| self.base(), |d| self.path(&d)),
                     env: p.env,
                     user: p.user,
+                    apart: Default::default(),
                 })
             }
         }

@@ -5,6 +5,7 @@ use std::time::Duration;
 use super::{Turn, begin::LOOK_AHEAD};
 use crate::{
     estate::ServiceRunner,
+    name::Address,
     run::{event::*, input::*, state::StepState},
     sequence::{StepId, StepKind, Task},
     state::{Answer, Verdict},
@@ -18,7 +19,15 @@ const ONE_LOOK: Duration = Duration::from_secs(5);
 const ANNOUNCE: Duration = Duration::from_secs(10);
 
 impl Turn<'_> {
+    /// Gives an act, where nothing that came meanwhile keeps it from that: every act is asked here, on the way forward, back
+    /// and diverted alike.
     pub(super) fn intend(&mut self, step: StepId, kind: ActKind) {
+        if let Some((address, why)) = self.is_restricted(step, kind) {
+            if self.run.in_flight.contains(&step) && kind == ActKind::Force {
+                return self.fail(step, format!("{address} {why}"), false);
+            }
+            return self.hold(HoldCause::Restricted { address, why });
+        }
         let act = self.run.next_act();
         let now = self.run.step_now(step);
         let attempt = match kind {
@@ -36,6 +45,16 @@ impl Turn<'_> {
         }
         self.happened(Event::ActIntended { step, act, kind, attempt, patience_ends: self.now + patience });
         self.order(Order::Act { step, act, kind });
+    }
+
+    /// What the newest edition has against an act (R25).
+    fn is_restricted(&self, step: StepId, kind: ActKind) -> Option<(Address, String)> {
+        let address = self.run.begun.sequence.step(step).address()?;
+        let restriction = self.run.restrictions.get(address)?;
+        match (restriction, kind) {
+            (Restriction::Acts { .. }, _) | (Restriction::Force, ActKind::Force) => Some((address.clone(), restriction.says())),
+            (Restriction::Force, _) => None,
+        }
     }
 
     pub(super) fn act_begun(&mut self, step: StepId, act: ActId, begun: ActBegun) {
@@ -65,14 +84,14 @@ impl Turn<'_> {
         match state {
             StepState::Acting { .. } => match self.judge(step, kind, &end) {
                 Ok(()) => match kind {
-                    ActKind::Evidence(n) => self.gather_or_force(step, n + 1),
+                    ActKind::Evidence(n) => self.evidence_gathered(step, n),
                     ActKind::Work => self.work_done(step, &end),
                     ActKind::Announce => self.proven(step, false),
                     _ => self.prove(step),
                 },
                 Err(why) => match kind {
                     // Evidence that cannot be had is no reason to leave a service hanging.
-                    ActKind::Evidence(n) => self.gather_or_force(step, n + 1),
+                    ActKind::Evidence(n) => self.evidence_gathered(step, n),
                     _ => self.attempt_failed(step, why),
                 },
             },
@@ -106,6 +125,18 @@ impl Turn<'_> {
             ActEnd::Refused { why, mend } => Err(format!("{why}; {mend}")),
             other => Err(format!("the {} command {}", kind.word(), told(other))),
         }
+    }
+
+    /// Evidence was gathered, and the force would come next. Held meanwhile it is asked for, unless it was this step's force
+    /// that an operator ordered; at a standstill it is asked for in any case (R29, R36).
+    fn evidence_gathered(&mut self, step: StepId, n: u32) {
+        let standstill = self.run.hold_causes().any(|c| matches!(c, HoldCause::Standstill));
+        if standstill || (self.is_held() && !self.run.forced.contains(&step)) || self.run.begun.sequence.step(step).part != self.run.part {
+            let reason = "evidence is gathered, and the run was held before the force".to_owned();
+            self.happened(Event::ForceAsked { step, reason });
+            return self.hold(HoldCause::Step { step });
+        }
+        self.gather_or_force(step, n + 1);
     }
 
     pub(super) fn gather_or_force(&mut self, step: StepId, next: u32) {

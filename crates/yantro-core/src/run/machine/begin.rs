@@ -96,30 +96,33 @@ impl Turn<'_> {
         if self.takes_look_ahead(step) {
             return;
         }
-        let now = self.run.step_mut(step);
-        now.looking = true;
-        now.look_again_at = None;
+        self.looks(step);
+        self.run.step_mut(step).look_again_at = None;
         self.ask_fresh(step);
     }
 
-    fn ask_fresh(&mut self, step: StepId) {
-        let mut addresses = vec![self.address(step)];
-        let begun = &self.run.begun;
-        let service = self.run.service(step);
-        match self.kind(step) {
-            StepKind::Start => addresses.extend(service.relies_on_any().chain(&service.never_with).cloned()),
-            StepKind::Stop => {
-                let mine = &addresses[0];
-                let reliant: Vec<Address> = self.run.reliant_on(mine).map(|s| s.address.clone()).collect();
-                let groups = begun.keep_up.values().filter(|g| g.keep_up > 0 && g.members.contains(mine));
-                let members: Vec<Address> = groups.flat_map(|g| g.members.iter().cloned()).collect();
-                addresses.extend(reliant);
-                addresses.extend(members);
-            }
-            _ => {}
+    /// From now on it is looked at for its act, and has its room.
+    fn looks(&mut self, step: StepId) {
+        if !self.run.in_flight.contains(&step) && !self.run.step_now(step).looking {
+            self.take_room(step);
         }
-        addresses.sort();
-        addresses.dedup();
+        self.run.step_mut(step).looking = true;
+    }
+
+    /// The look for its act is over, and so is the room it had for that.
+    fn looked(&mut self, step: StepId) -> bool {
+        let was_looking = std::mem::take(&mut self.run.step_mut(step).looking);
+        if was_looking
+            && !self.run.in_flight.contains(&step)
+            && let Some(room) = self.run.room_of(step)
+        {
+            self.rooms.give_back(&room);
+        }
+        was_looking
+    }
+
+    fn ask_fresh(&mut self, step: StepId) {
+        let addresses = self.run.hangs_on(step);
         self.order(Order::FreshLook { step, addresses });
     }
 
@@ -149,7 +152,7 @@ impl Turn<'_> {
         let Some(seen) = ahead.seen else {
             // Its answer is on the way.
             now.ahead = Some(ahead);
-            now.looking = true;
+            self.looks(step);
             return true;
         };
         let seen = self.with_proofs_since(seen, ahead.asked_at);
@@ -158,7 +161,7 @@ impl Turn<'_> {
         if self.now.since(ahead.asked_at) > JUST_BEFORE || differs {
             return false;
         }
-        self.run.step_mut(step).looking = true;
+        self.looks(step);
         self.fresh_looked(step, seen);
         true
     }
@@ -186,8 +189,9 @@ impl Turn<'_> {
             }
             seen = self.with_proofs_since(seen, ahead.asked_at);
         }
-        let now = self.run.step_mut(step);
-        if !std::mem::take(&mut now.looking) || now.state.has_ended() || now.state.awaits_decision() {
+        let was_looking = self.looked(step);
+        let now = self.run.step_now(step);
+        if !was_looking || now.state.has_ended() || now.state.awaits_decision() {
             return;
         }
         self.run.seen.extend(seen.clone());
@@ -205,6 +209,8 @@ impl Turn<'_> {
         match self.kind(step) {
             StepKind::Start => self.before_start(step, &address, state, &of),
             StepKind::Stop => self.before_stop(step, &address, state, &of),
+            // Neither up nor down: it is looked at again, as long as its patience lasts (R14).
+            StepKind::Reload | StepKind::Act if state == SeenState::Unknown => self.look_again(step),
             StepKind::Reload => match state {
                 SeenState::Proven | SeenState::Ailing => self.intend(step, ActKind::Reload),
                 other => self.fail(step, format!("{address} is {other}, and only what runs can be reloaded"), false),
@@ -233,7 +239,10 @@ impl Turn<'_> {
         }
         // What it must never be up with (R6).
         for other in &service.never_with {
-            if of(other).is_up() || matches!(of(other), SeenState::OutOfReach) {
+            if of(other) == SeenState::Unknown {
+                return self.look_again(step);
+            }
+            if of(other) != SeenState::Down {
                 return self.fail(step, format!("{address} must never be up with {other}, which is {}", of(other)), false);
             }
         }
@@ -253,7 +262,8 @@ impl Turn<'_> {
                 let missing: Vec<String> =
                     relation.any_of.iter().filter(|a| of(a) != SeenState::Proven).map(|a| format!("{a}, which is {}", of(a))).collect();
                 // It may be coming back by itself, and has its patience for that (R18).
-                if relation.any_of.iter().any(|a| of(a) == SeenState::Rising || self.run.lost.contains_key(a)) {
+                let may_come = |a: &Address| matches!(of(a), SeenState::Rising | SeenState::Unknown) || self.run.lost.contains_key(a);
+                if relation.any_of.iter().any(may_come) {
                     return self.look_again(step);
                 }
                 return self.fail(step, format!("{address} relies on {}", missing.join(" and ")), false);
@@ -262,10 +272,15 @@ impl Turn<'_> {
         // On the way back, what was asked to stop and has not may climb again by itself.
         let back = self.run.begun.sequence.step(step).part == Part::PutBack;
         match state {
-            SeenState::Down | SeenState::Unknown => self.intend(step, ActKind::Start),
+            SeenState::Down => self.intend(step, ActKind::Start),
+            // Neither up nor down: it is looked at again, as long as its patience lasts (R14, R19).
+            SeenState::Unknown => self.look_again(step),
             SeenState::Rising | SeenState::Ailing if back && !had_attempt => self.prove(step),
-            // The same process has climbed its ladder after all.
-            SeenState::Proven => self.end(step, StepEnd::Done),
+            // Its rungs hold, and the lines that must appear since its start have not (R17): nothing that looks at it now can
+            // make that good, and it is started anew.
+            SeenState::Proven if self.run.lacks_lines(step) => self.intend(step, ActKind::Clear),
+            // The same process may have climbed its ladder after all: it is proven by climbing it, and not by a look.
+            SeenState::Proven => self.prove(step),
             SeenState::Rising | SeenState::Ailing if had_attempt => self.intend(step, ActKind::Clear),
             SeenState::Rising => self.prove(step),
             SeenState::Ailing => self.fail(step, format!("{address} is ailing: it runs already, and is never started over"), false),
@@ -277,8 +292,9 @@ impl Turn<'_> {
     pub(super) fn before_stop(&mut self, step: StepId, address: &Address, state: SeenState, of: &dyn Fn(&Address) -> SeenState) {
         let had_attempt = self.run.step_now(step).attempts > 0;
         match state {
+            SeenState::Unknown => return self.look_again(step),
             SeenState::Down => return self.end(step, if had_attempt { StepEnd::Done } else { StepEnd::Unneeded }),
-            SeenState::Unknown | SeenState::OutOfReach => {
+            SeenState::OutOfReach => {
                 return self.fail(step, format!("{address} is {state}: whether it runs cannot be said"), false);
             }
             SeenState::Proven | SeenState::Ailing | SeenState::Rising | SeenState::Sinking => {}
@@ -297,7 +313,8 @@ impl Turn<'_> {
         let sequence = &self.run.begun.sequence;
         let standing_on_it = self.run.reliant_on(address).find_map(|dependent| {
             let named = vouched.contains(&dependent.address) || sequence.left_standing.contains(&dependent.address);
-            if named || !of(&dependent.address).is_up() {
+            // Neither up nor down: it may well be up (R19).
+            if named || of(&dependent.address) == SeenState::Down {
                 return None;
             }
             let loses = |relation: &Relation| {
@@ -306,10 +323,15 @@ impl Turn<'_> {
                 stays < relation.at_least as usize && !was_unmet
             };
             let any = dependent.relies_on.iter().any(|r| r.any_of.contains(address) && loses(r));
-            any.then(|| format!("{} is {} and relies on {address}", dependent.address, of(&dependent.address)))
+            any.then(|| dependent.address.clone())
         });
-        if let Some(why) = standing_on_it {
-            return self.fail(step, why, false);
+        if let Some(dependent) = standing_on_it {
+            let seen = of(&dependent);
+            // What could not be looked at may be seen yet, within this step's patience.
+            if seen == SeenState::Unknown {
+                return self.look_again(step);
+            }
+            return self.fail(step, format!("{dependent} is {seen} and relies on {address}"), false);
         }
         // Enough of its group must stay proven (R20), counted from this look.
         let groups: Vec<(String, KeepUp)> = self
@@ -345,7 +367,7 @@ impl Turn<'_> {
         let mut in_work: Vec<Address> = Vec::new();
         for (step, now) in group.members.iter().flat_map(|m| self.run.steps_on(m)) {
             let Some(on) = step.service().filter(|_| step.id != except) else { continue };
-            let begun = now.began_at.is_some() && !now.state.has_ended();
+            let begun = (now.began_at.is_some() || now.looking) && !now.state.has_ended();
             let stopped = on.kind == StepKind::Stop && matches!(now.state, StepState::Ended(StepEnd::Done));
             // One that this line does not bring back is not in work: it is down.
             let back = || {
@@ -382,7 +404,11 @@ impl Turn<'_> {
         if now.since(began) > patience {
             self.run.step_mut(step).look_since = None;
             let row = self.run.begun.sequence.step(step).row();
-            return self.fail(step, format!("{row} could not be acted on within {}", crate::time::Span(patience)), false);
+            let seen = &self.run.seen;
+            let unseen = |a: &&Address| matches!(seen.get(*a), Some(SeenState::Unknown));
+            let blind: Vec<String> = self.run.hangs_on(step).iter().filter(unseen).map(ToString::to_string).collect();
+            let why = if blind.is_empty() { String::new() } else { format!(": {} could not be looked at", blind.join(" and ")) };
+            return self.fail(step, format!("{row} could not be acted on within {}{why}", crate::time::Span(patience)), false);
         }
         self.run.step_mut(step).look_again_at = Some(now + LOOK_AGAIN);
     }

@@ -54,6 +54,14 @@ impl Turn<'_> {
         {
             return Err(Refusal::StepsFirst { step });
         }
+        if decision.kind == DecisionKind::Resume && self.run.hold_causes().any(|c| matches!(c, HoldCause::Changed { .. })) {
+            // What it would do now was never confirmed: it goes on by what is worked out anew.
+            return Err(Refusal::Changed { run });
+        }
+        let at_standstill = self.run.hold_causes().any(|c| matches!(c, HoldCause::Standstill));
+        if matches!(decision.kind, DecisionKind::Force { .. }) && at_standstill {
+            return Err(Refusal::Standstill { decision: word });
+        }
         if let DecisionKind::Release { address } = &decision.kind {
             if !self.run.answerable().any(|a| a == address) {
                 return Err(Refusal::NotHolding { run, address: address.clone() });

@@ -8,7 +8,7 @@ mod task;
 use std::{collections::BTreeMap, time::Duration};
 
 use super::{
-    decision::Refusal,
+    decision::{Decision, Refusal},
     event::*,
     input::*,
     rooms::Rooms,
@@ -17,8 +17,9 @@ use super::{
 use crate::{
     estate::{Force, IfItFails},
     name::{Address, ProcedureName},
-    sequence::{Part, StepId, StepKind, Task},
-    state::{SeenState, Verdict},
+    procedure::contradicted,
+    sequence::{Part, Step, StepId, StepKind, Task},
+    state::{Facts, SeenState, Verdict},
     time::Timestamp,
 };
 
@@ -186,14 +187,28 @@ impl Turn<'_> {
             }
             Input::FirstLooked { seen, rungs, processes, unconfirmed } => {
                 if self.run.locked && !self.run.first_looked {
+                    let mut unconfirmed = unconfirmed;
+                    unconfirmed.extend(self.against_vouch(&seen));
                     self.happened(Event::FirstLooked { seen, rungs, processes });
-                    self.vouch_for_earlier_lines();
-                    if !unconfirmed.is_empty() {
+                    if unconfirmed.is_empty() {
+                        self.vouch_for_earlier_lines();
+                    } else {
                         self.hold(HoldCause::Changed { acts: unconfirmed });
                     }
                 }
             }
             Input::Preflighted { answers } => self.preflighted(answers),
+            Input::Replanned { begun, decision } => self.replanned(begun, decision)?,
+            Input::Restricted(restrictions) => self.restricted(restrictions),
+            Input::ActNeverBegun { step, act } => {
+                if matches!(self.run.step_now(step).state, StepState::Acting { act: current, .. } if current == act) {
+                    self.give_room_back(step);
+                    self.happened(Event::ActWithdrawn { step, act });
+                    if self.run.giving_up || self.run.begun.sequence.step(step).part != self.run.part {
+                        self.end(step, StepEnd::NotBegun);
+                    }
+                }
+            }
             Input::DivertPlanned(planned) => self.divert_planned(planned),
             Input::Frozen(freezes) => {
                 if self.run.frozen != freezes {
@@ -225,7 +240,11 @@ impl Turn<'_> {
                 if matches!(self.run.step_now(step).state, StepState::Acting { act: current, .. } if current == act) {
                     self.happened(Event::ActUnknown { step, act });
                     // Done if a ladder proves the wish, else the step holds (R21).
-                    self.prove(step);
+                    if self.ladder_can_tell(step, act) {
+                        self.prove(step);
+                    } else {
+                        self.fail(step, "what became of the act is unknown, and no look can tell".to_owned(), true);
+                    }
                 }
             }
             Input::RungLooked { step, attempt, rung, answer, logs } => self.rung_looked(step, attempt, rung, answer, logs),
@@ -283,6 +302,8 @@ impl Turn<'_> {
         let now = self.run.step_now(step);
         let clearing = matches!(now.state, StepState::Proving { clearing: true, .. } | StepState::Acting { kind: ActKind::Clear, .. });
         let (tries, attempt) = (now.tries, now.attempts);
+        // One act fails its attempt once: what climbs anew by the same act and fails again is no further attempt.
+        let now_failed_once = now.acts.last().is_none_or(|a| a.failed.is_none());
         if matches!(now.state, StepState::Proving { .. }) {
             self.order(Order::StopLooking { step });
         }
@@ -297,7 +318,7 @@ impl Turn<'_> {
         let gap = planned.set(|s| s.gap).map_or(gap, |g| g.0);
         if clearing {
             self.fail(step, format!("the earlier attempt is still there: {reason}"), false);
-        } else if tries > 0 && tries < attempts {
+        } else if tries > 0 && tries < attempts && now_failed_once {
             // Where no act was given there is nothing to try again.
             self.happened(Event::AttemptFailed { step, attempt, reason, next_at: self.now + gap });
         } else {
@@ -320,16 +341,110 @@ impl Turn<'_> {
             IfItFails::Hold => self.hold(HoldCause::Step { step }),
             IfItFails::PutBack => {
                 let why = format!("step {step} ({}) failed: {reason}", planned.says());
-                self.put_back("the rule put-back", &why);
+                self.still_held(|turn| turn.put_back("the rule put-back", &why));
             }
             IfItFails::Divert(procedure) => {
                 let failed = planned.row();
-                self.divert(procedure, failed, reason, "the rule divert");
+                self.still_held(|turn| turn.divert(procedure, failed, reason, "the rule divert"));
             }
         }
     }
 
     // ---- leaving the way forward ----
+
+    /// A rule leaves the way forward, and is nobody's decision: what somebody holds the run for goes on holding it, so that
+    /// no act begins behind their back (R29).
+    fn still_held(&mut self, leave: impl FnOnce(&mut Self)) {
+        let by_others = |c: &&HoldCause| matches!(c, HoldCause::Operator { .. } | HoldCause::Away | HoldCause::Restricted { .. });
+        let causes: Vec<HoldCause> = self.run.hold_causes().filter(by_others).cloned().collect();
+        leave(self);
+        for cause in causes {
+            self.hold(cause);
+        }
+    }
+
+    /// What became of an act can be told by the ladder that its step climbs: whether a service is up or down shows. That
+    /// work was done, or something re-read, does not.
+    fn ladder_can_tell(&self, step: StepId, act: ActId) -> bool {
+        let kind = self.run.step_now(step).acts.iter().find(|a| a.act == act).map(|a| a.kind);
+        match kind {
+            Some(ActKind::Start | ActKind::Stop | ActKind::Clear | ActKind::Force | ActKind::Evidence(_)) => true,
+            Some(ActKind::Further) => self.rungs_to_climb(step, false) > 0,
+            Some(ActKind::Work | ActKind::Reload | ActKind::Announce) | None => false,
+        }
+    }
+
+    /// Of lines that are vouched for, what the first look contradicts and nobody has named (N54).
+    fn against_vouch(&self, seen: &BTreeMap<Address, SeenState>) -> Vec<String> {
+        let Some(from) = self.run.begun.from_line else { return Vec::new() };
+        let earlier: Vec<Step> = self.run.steps().filter(|(s, _)| s.line.is_some_and(|l| l < from)).map(|(s, _)| s.clone()).collect();
+        let found: Facts = seen.clone().into_iter().collect();
+        let against = contradicted(&earlier, &found).into_iter().filter(|(a, _)| !self.run.begun.vouched_for.contains(a));
+        against.map(|(_, says)| format!("beginning at line {from} vouches that {says}")).collect()
+    }
+
+    /// Worked out anew before anything was touched, and confirmed so (R8).
+    fn replanned(&mut self, begun: Box<Begun>, decision: Decision) -> Result<(), Refusal> {
+        let changed = self.run.hold_causes().any(|c| matches!(c, HoldCause::Changed { .. }));
+        if !changed || decision.hold != self.run.hold_no() {
+            return Err(match &self.run.last_decision {
+                Some(by) => Refusal::Stale { by: by.clone() },
+                None => Refusal::NotHeld { run: self.run.id.0 },
+            });
+        }
+        let who = decision.who.clone();
+        self.happened(Event::Decided { decision });
+        self.happened(Event::Replanned(begun));
+        let others: Vec<HoldCause> =
+            self.run.hold_causes().filter(|c| !matches!(c, HoldCause::Standstill | HoldCause::Step { .. })).cloned().collect();
+        for cause in others {
+            self.unhold(cause, who.clone());
+        }
+        self.order(Order::FirstLook);
+        Ok(())
+    }
+
+    /// The newest edition restricts, or no longer does (R25). Each act asks for it: see `intend`.
+    fn restricted(&mut self, restrictions: BTreeMap<Address, Restriction>) {
+        if self.run.restrictions == restrictions {
+            return;
+        }
+        let lifted: Vec<HoldCause> = self
+            .run
+            .hold_causes()
+            .filter(|c| match c {
+                HoldCause::Restricted { address, why } => {
+                    let was = self.run.restrictions.get(address);
+                    was.is_some_and(|r| r.says() == *why) && restrictions.get(address).is_none_or(|r| r.says() != *why)
+                }
+                _ => false,
+            })
+            .cloned()
+            .collect();
+        self.happened(Event::Restricted { restrictions });
+        for cause in lifted {
+            self.unhold(cause, "the newest edition restricts it no longer".to_owned());
+        }
+        // Said at once where something is left to do with it, and not only when it comes to that.
+        let touched: Vec<(Address, String)> = self
+            .run
+            .restrictions
+            .iter()
+            .filter(|(address, restriction)| {
+                let left = |s: &Step| match restriction {
+                    Restriction::Acts { .. } => s.kind() != StepKind::Await,
+                    Restriction::Force => s.kind() == StepKind::Stop,
+                };
+                self.run.steps_on(address).any(|(s, n)| left(s) && !n.state.has_ended())
+            })
+            .map(|(address, restriction)| (address.clone(), restriction.says()))
+            .collect();
+        for (address, why) in touched {
+            if !self.run.giving_up {
+                self.hold(HoldCause::Restricted { address, why });
+            }
+        }
+    }
 
     /// Ends the way forward: what is in flight finishes, and then everything is put back (R31).
     fn put_back(&mut self, by: &str, why: &str) {
@@ -382,8 +497,8 @@ impl Turn<'_> {
         match planned {
             Err(why) => self.hold(HoldCause::CannotDivert { why }),
             Ok(divert) => {
-                let Divert { title, steps, services, beside, values } = divert;
-                self.happened(Event::DivertPlanned { title, steps, services, beside, values });
+                let Divert { title, steps, services, beside, values, found, preflight: _ } = divert;
+                self.happened(Event::DivertPlanned { title, steps, services, beside, values, found });
             }
         }
     }
@@ -472,7 +587,7 @@ impl Turn<'_> {
             AtLastMoment::Hold => self.hold(HoldCause::Window { title: window.title }),
             AtLastMoment::PutBack => {
                 let why = format!("it would not fit the window {} any longer", window.title);
-                self.put_back("the window's rule", &why);
+                self.still_held(|turn| turn.put_back("the window's rule", &why));
             }
             AtLastMoment::GoOn => {}
         }
@@ -607,7 +722,7 @@ impl Turn<'_> {
         }
         if self.run.giving_up && !self.run.first_looked {
             // It never had its locks, or never looked: nothing was touched.
-            self.happened(Event::Ended { end: RunEnd::GivenUp, differences: Vec::new() });
+            self.happened(Event::Ended { end: RunEnd::GivenUp, differences: Vec::new(), otherwise: Vec::new() });
             return self.order(Order::Release);
         }
         let free_to_end = self.run.giving_up || (!self.is_held() && self.run.lost.is_empty());
@@ -655,18 +770,38 @@ impl Turn<'_> {
                 (found != *now && !as_good).then(|| Difference { address: address.clone(), found, now: *now })
             })
             .collect();
+        let otherwise = self.otherwise(&seen);
         let end = if self.run.giving_up {
             RunEnd::GivenUp
         } else if self.run.part == Part::PutBack {
             let good = |n: &super::state::StepNow| matches!(n.state, StepState::Ended(StepEnd::Done | StepEnd::Unneeded));
             let all_done = self.run.steps().filter(|(s, _)| s.part == Part::PutBack).all(|(_, n)| good(n));
             if differences.is_empty() && all_done { RunEnd::PutBack } else { RunEnd::PutBackInPart }
-        } else if self.run.exceptions {
+        } else if self.run.exceptions || !otherwise.is_empty() {
             RunEnd::FinishedWithExceptions
         } else {
             RunEnd::Finished
         };
-        self.happened(Event::Ended { end, differences });
+        self.happened(Event::Ended { end, differences, otherwise });
         self.order(Order::Release);
+    }
+
+    /// What stands otherwise than the run set out to leave it, those first that were found proven and are not any more.
+    fn otherwise(&self, seen: &BTreeMap<Address, SeenState>) -> Vec<Otherwise> {
+        let mut all: Vec<Otherwise> = Vec::new();
+        for (address, now) in seen.iter().filter(|(a, _)| !self.run.is_released(a)) {
+            let found = self.run.begun.as_found.get(address).copied().unwrap_or_default();
+            let meant = match self.run.meant(address) {
+                Some(meant) => meant,
+                // Not acted on: what was proven is to stay so.
+                None if found == SeenState::Proven => SeenState::Proven,
+                None => continue,
+            };
+            if *now != meant {
+                all.push(Otherwise { address: address.clone(), found, meant, now: *now });
+            }
+        }
+        all.sort_by_key(|o| o.found != SeenState::Proven);
+        all
     }
 }

@@ -186,7 +186,7 @@ impl Turn<'_> {
             return self.hold(HoldCause::Preflight { says: against });
         }
         // Nothing was touched: a failed preflight refuses (R28).
-        self.happened(Event::Ended { end: RunEnd::Refused, differences: Vec::new() });
+        self.happened(Event::Ended { end: RunEnd::Refused, differences: Vec::new(), otherwise: Vec::new() });
         self.order(Order::Release);
     }
 }

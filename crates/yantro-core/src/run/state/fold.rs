@@ -7,7 +7,7 @@ use crate::{
     overrides,
     run::{
         decision::{Decision, DecisionKind},
-        event::{ActKind, Event, HoldCause, StepEnd},
+        event::{ActKind, Begun, Event, HoldCause, StepEnd},
     },
     sequence::{Part, Release, Step, StepId},
     state::SeenState,
@@ -82,6 +82,18 @@ impl Run {
                 }
             }
             Event::ActUnknown { .. } | Event::ClockStepped { .. } => {}
+            Event::ActWithdrawn { step, act } => {
+                let tail = self.begun.sequence.step(*step).tail_ms;
+                let now = self.step_mut(*step);
+                now.acts.retain(|a| a.act != *act);
+                now.attempts = now.acts.iter().map(|a| a.attempt).max().unwrap_or(0);
+                now.tries = now.tries.saturating_sub(1);
+                now.state = StepState::Waiting;
+                self.in_flight.remove(step);
+                self.ready.insert((Reverse(tail), *step));
+            }
+            Event::Restricted { restrictions } => self.restrictions.clone_from(restrictions),
+            Event::Replanned(begun) => self.begins_anew(begun),
             Event::StepProving { step, patience_ends } => {
                 self.step_begins(*step, at);
                 let now = self.step_mut(*step);
@@ -125,7 +137,11 @@ impl Run {
                 self.divert = Some((procedure.clone(), failed.clone(), reason.clone()));
             }
             Event::PutBackPlanned { steps } => self.goes_on_with(steps),
-            Event::DivertPlanned { steps, services, beside, values, .. } => {
+            Event::DivertPlanned { steps, services, beside, values, found, .. } => {
+                for (address, state) in found {
+                    self.begun.as_found.entry(address.clone()).or_insert(*state);
+                    self.seen.insert(address.clone(), *state);
+                }
                 self.begun.beside.extend(beside.clone());
                 for (address, service) in services {
                     self.begun.services.entry(address.clone()).or_insert_with(|| service.clone());
@@ -197,14 +213,30 @@ impl Run {
                 self.move_deadlines(by);
                 self.held_since = self.held_since.map(|since| since + by);
             }
-            Event::Ended { end, differences } => {
+            Event::Ended { end, differences, otherwise } => {
                 self.end = Some((at, *end, differences.clone()));
+                self.otherwise.clone_from(otherwise);
                 self.causes.clear();
                 self.in_flight.clear();
                 self.ready.clear();
                 self.lost.clear();
             }
         }
+    }
+
+    /// Nothing was touched yet: what it does is this, from the first look on. Who began it, when and why stays.
+    fn begins_anew(&mut self, begun: &Begun) {
+        let before = std::mem::replace(self, Self::begin(self.id, self.began_at, begun.clone()));
+        self.locked = before.locked;
+        self.events = before.events;
+        self.hold_no = before.hold_no;
+        self.causes = before.causes.into_iter().filter(|c| !matches!(c, HoldCause::Changed { .. })).collect();
+        self.held_since = before.held_since.filter(|_| !self.causes.is_empty());
+        self.last_decision = before.last_decision;
+        self.frozen = before.frozen;
+        self.restrictions = before.restrictions;
+        self.notes = before.notes;
+        self.taken_by = before.taken_by;
     }
 
     /// The way forward ends: only what holds everything goes on holding.
@@ -303,6 +335,7 @@ impl Run {
                     self.begun.overrides.insert(address, change.clone());
                 }
                 let tail = self.begun.sequence.step(*step).tail_ms;
+                self.forced.remove(step);
                 let now = self.step_mut(*step);
                 now.state = StepState::Waiting;
                 now.tries = 0;
@@ -311,7 +344,10 @@ impl Run {
                 self.in_flight.remove(step);
                 self.ready.insert((Reverse(tail), *step));
             }
-            DecisionKind::Force { step } => self.step_mut(*step).state = StepState::Waiting,
+            DecisionKind::Force { step } => {
+                self.step_mut(*step).state = StepState::Waiting;
+                self.forced.insert(*step);
+            }
             DecisionKind::Release { address } => {
                 self.released.insert(address.clone());
                 self.lost.remove(address);

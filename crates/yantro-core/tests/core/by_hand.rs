@@ -1,0 +1,76 @@
+//! A run that is given its inputs by hand, one after another: for what comes in between any two of them.
+
+use std::collections::BTreeMap;
+
+use yantro_core::{
+    name::Address,
+    run::{ActBegun, Begun, Decision, DecisionKind, Input, Refusal, Rooms, Run, RunId, input::Taken},
+    sequence::{Request, Wish},
+    state::SeenState,
+    time::Timestamp,
+};
+
+use crate::{
+    estates::{addresses, estate, facts},
+    world::told,
+};
+
+/// A run of a restart, given its inputs by hand.
+pub struct Began {
+    pub run: Run,
+    pub rooms: Rooms,
+    pub now: Timestamp,
+}
+
+pub fn began(relations: &str, chosen: &str) -> Began {
+    began_so(relations, "", "", &Request::new(Wish::Restart, addresses(chosen)))
+}
+
+pub fn began_so(relations: &str, more: &str, found: &str, request: &Request) -> Began {
+    let (estate, graph) = estate(relations, more);
+    let plan = yantro_core::sequence::plan(&estate, &graph, &facts(&estate, found), &Default::default(), request);
+    let services = estate.services.clone();
+    let begun = Begun { services, ..Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()) };
+    let now = Timestamp::from_ms(1_000);
+    Began { run: Run::begin(RunId(1), now, begun), rooms: Rooms::unlimited(), now }
+}
+
+impl Began {
+    pub fn found(&self) -> BTreeMap<Address, SeenState> {
+        self.run.begun.services.keys().map(|a| (a.clone(), SeenState::Proven)).collect()
+    }
+    pub fn given(&mut self, input: Input) -> Taken {
+        self.run.take(input, self.now, &mut self.rooms).unwrap()
+    }
+    pub fn waits(&mut self, ms: u64) {
+        self.now = self.now + std::time::Duration::from_millis(ms);
+    }
+    pub fn first_looks(&mut self, unconfirmed: &[&str]) {
+        self.given(Input::Locked);
+        let (seen, unconfirmed) = (self.found(), unconfirmed.iter().map(|s| (*s).to_owned()).collect());
+        self.given(Input::FirstLooked { seen, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed });
+    }
+    pub fn refused(&mut self, input: Input) -> Refusal {
+        let before = told(&self.run);
+        let refusal = self.run.take(input, self.now, &mut self.rooms).unwrap_err();
+        assert_eq!(told(&self.run), before, "what is refused changes nothing");
+        refusal
+    }
+}
+
+pub fn decision(kind: DecisionKind, hold: Option<u32>) -> Decision {
+    Decision { kind, hold, who: "maren".into(), why: Some("for the test".into()) }
+}
+
+/// How an act begins here.
+pub fn begun_now() -> ActBegun {
+    ActBegun {
+        command: vec!["/bin/x".into()],
+        dir: "/".into(),
+        user: "x".into(),
+        pid: Some(7),
+        started: Some(7),
+        marks: BTreeMap::new(),
+        boot: None,
+    }
+}

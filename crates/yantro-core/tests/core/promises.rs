@@ -1,0 +1,593 @@
+//! What a run must never do, whatever comes in between: each test is named after what it keeps.
+
+use std::collections::BTreeMap;
+
+use rstest::rstest;
+use yantro_core::{
+    board::{Look, Watched},
+    name::Address,
+    procedure::{self, Asked, settle},
+    run::{
+        ActEnd, ActId, ActKind, Begun, DecisionKind, Event, HoldCause, Input, Refusal, Rooms, Run, RunId, RunState, StepState,
+        event::Restriction,
+        input::{FoundProcess, Order, Taken},
+    },
+    sequence::{Ask, Request, Shown, StepId, StepKind, Usual, Wish, plan},
+    state::{Answer, SeenState, Verdict},
+    time::Timestamp,
+};
+
+use crate::{
+    by_hand::{Began, began, began_so, begun_now, decision},
+    estates::{addresses, estate, facts},
+    world::{Operator, World},
+};
+
+fn at(name: &str) -> Address {
+    format!("h/{name}").parse().unwrap()
+}
+
+fn seen(text: &str) -> BTreeMap<Address, SeenState> {
+    let state = |word: &str| match word {
+        "down" => SeenState::Down,
+        "ailing" => SeenState::Ailing,
+        "unknown" => SeenState::Unknown,
+        "out" => SeenState::OutOfReach,
+        "sinking" => SeenState::Sinking,
+        _ => SeenState::Proven,
+    };
+    text.split_whitespace().map(|p| p.split_once('=').unwrap()).map(|(n, s)| (at(n), state(s))).collect()
+}
+
+fn acts(taken: &Taken) -> Vec<(u32, ActKind)> {
+    taken.orders.iter().filter_map(|o| if let Order::Act { step, kind, .. } = o { Some((step.0, *kind)) } else { None }).collect()
+}
+
+fn planned(relations: &str, found: &str, request: &Request) -> yantro_core::sequence::Plan {
+    let (estate, graph) = estate(relations, "");
+    plan(&estate, &graph, &facts(&estate, found), &Usual::default(), request)
+}
+
+// ---- neither up nor down (R14, R19) ----
+
+#[rstest]
+#[case::out_of_reach("out")]
+#[case::never_looked_at("unknown")]
+fn nothing_is_stopped_under_a_dependent_of_which_nobody_can_say_whether_it_runs(#[case] state: &str) {
+    for wish in [Wish::Stop, Wish::Restart] {
+        let plan = planned("app -> db", &format!("app={state}"), &Request::new(wish, addresses("db")));
+        assert!(!plan.can_begin(), "{wish} goes ahead: {:?}", plan.left_alone);
+        assert!(plan.obstacles[0].why.contains("h/app relies on h/db") && plan.obstacles[0].mend.contains("--left-standing h/app"));
+        let named = Request { left_standing: addresses("app"), ..Request::new(wish, addresses("db")) };
+        assert!(planned("app -> db", &format!("app={state}"), &named).can_begin(), "vouched for by name it goes ahead");
+    }
+}
+
+#[rstest]
+#[case::start(Wish::Start)]
+#[case::stop(Wish::Stop)]
+#[case::restart(Wish::Restart)]
+fn what_was_never_looked_at_is_not_acted_on(#[case] wish: Wish) {
+    let plan = planned("db", "db=unknown", &Request::new(wish, addresses("db")));
+    assert!(plan.obstacles.iter().any(|o| o.why.contains("whether it runs cannot be said")), "{:?}", plan.obstacles);
+}
+
+#[rstest]
+#[case::its_own_look("app=unknown db=proven")]
+#[case::what_it_relies_on("app=down db=unknown")]
+fn a_start_waits_for_a_look_that_could_not_look_and_then_holds(#[case] looked: &str) {
+    let mut run = began_so("app -> db", "", "app=down", &Request::new(Wish::Start, addresses("app")));
+    run.given(Input::Locked);
+    run.given(Input::FirstLooked {
+        seen: seen("app=down db=proven"),
+        rungs: BTreeMap::new(),
+        processes: BTreeMap::new(),
+        unconfirmed: vec![],
+    });
+    let step = run.run.steps().find(|(s, _)| s.is_on(&at("app"))).unwrap().0.id;
+    let mut looks = 0;
+    while run.run.hold_no().is_none() {
+        looks += 1;
+        assert!(looks < 1_000, "it waits for ever");
+        let taken = run.given(Input::FreshLooked { step, seen: seen(looked) });
+        assert_eq!(acts(&taken), [], "nothing is begun on what nobody could look at");
+        run.waits(300);
+        run.given(Input::Tick);
+    }
+    assert!(looks > 5, "one look that could not look condemns nothing");
+    let StepState::Failed { reason } = &run.run.step_now(step).state else { panic!("{:?}", run.run.step_now(step).state) };
+    assert!(reason.contains("could not be looked at"), "{reason}");
+}
+
+#[test]
+fn a_stop_under_a_dependent_out_of_reach_fails_and_does_not_act() {
+    // Proven when it was planned: it goes with the stop, unless its host is gone by then.
+    let mut run = began("app -> db", "db");
+    run.first_looks(&[]);
+    run.given(Input::FreshLooked { step: StepId(1), seen: seen("app=down db=proven") });
+    let taken = run.given(Input::FreshLooked { step: StepId(2), seen: seen("app=out db=proven") });
+    assert_eq!(acts(&taken), []);
+    assert!(run.run.hold_no().is_some());
+}
+
+#[rstest]
+#[case::out_of_reach("out")]
+#[case::not_seen("unknown")]
+#[case::going_down("sinking")]
+fn only_what_is_down_lets_what_it_must_never_be_up_with_start(#[case] other: &str) {
+    let more = "[service.standby]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 9 }]\nnever_with = [\"active\"]\n\
+                [service.active]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 8 }]\n";
+    let mut run = began_so("db", more, "standby=down active=down", &Request::new(Wish::Start, addresses("standby")));
+    run.given(Input::Locked);
+    let found = seen("standby=down active=down db=proven");
+    run.given(Input::FirstLooked { seen: found, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    let taken = run.given(Input::FreshLooked { step: StepId(1), seen: seen(&format!("standby=down active={other}")) });
+    assert_eq!(acts(&taken), [], "it starts beside what is {other}");
+}
+
+fn look(runs: Option<bool>, answers: &[Verdict], pid: u32) -> Look {
+    let rungs = answers.iter().map(|v| Answer { verdict: *v, says: format!("{v:?}") }).collect();
+    let process = (pid > 0).then_some(FoundProcess { pid, started: 1 });
+    Look { runs, rungs, total: 2, process, manager: None, started_at: None }
+}
+
+#[test]
+fn a_look_that_could_not_look_is_no_fresh_proof() {
+    use Verdict::*;
+    let ms = Timestamp::from_ms;
+    let patience = std::time::Duration::from_secs(60);
+    let mut watched = Watched::unknown(2, ms(0));
+    watched.take(&look(Some(true), &[Holds, Holds], 7), ms(1_000), patience, 2);
+    assert_eq!(watched.as_looked_at(), SeenState::Proven);
+    watched.take(&look(None, &[CouldNotLook], 0), ms(2_000), patience, 2);
+    assert_eq!(watched.seen.state, SeenState::Proven, "the board goes on showing what was known");
+    assert_eq!(watched.seen.as_of, ms(1_000), "with its age");
+    assert_eq!(watched.as_looked_at(), SeenState::Unknown, "whoever acts on it is told that nobody could look");
+    watched.take(&look(Some(true), &[Holds, CouldNotLook], 7), ms(3_000), patience, 2);
+    assert_eq!(watched.as_looked_at(), SeenState::Ailing, "what is known to run is at least up, and not proven");
+    watched.take(&look(Some(true), &[Holds, Holds], 7), ms(4_000), patience, 2);
+    assert_eq!(watched.as_looked_at(), SeenState::Proven);
+}
+
+/// Its host's boot brought it up, or a person did: for its usual half minute it says that it is still starting.
+#[test]
+fn what_answers_that_it_is_still_starting_is_rising_whoever_started_it() {
+    use Verdict::*;
+    let ms = Timestamp::from_ms;
+    let patience = std::time::Duration::from_secs(60);
+    let mut watched = Watched::unknown(2, ms(0));
+    let take = |watched: &mut Watched, look: &Look, at: i64| {
+        watched.take(look, ms(at), patience, 2);
+        watched.seen.state
+    };
+    assert_eq!(take(&mut watched, &look(Some(true), &[Holds, NotYet], 7), 1_000), SeenState::Rising);
+    assert_eq!(take(&mut watched, &look(Some(true), &[Holds, NotYet], 7), 50_000), SeenState::Rising);
+    assert_eq!(take(&mut watched, &look(Some(true), &[Holds, NotYet], 7), 70_000), SeenState::Ailing, "its patience is over");
+    assert_eq!(take(&mut watched, &look(Some(true), &[Holds, Holds], 7), 71_000), SeenState::Proven);
+    // Its host booted: another process, and not proven by what the one before it had shown.
+    watched.out_of_reach("no way to it", ms(80_000));
+    assert_eq!(take(&mut watched, &look(Some(true), &[Holds, NotYet], 9), 90_000), SeenState::Rising);
+    assert_eq!(take(&mut watched, &look(Some(true), &[Holds, NotYet], 9), 160_000), SeenState::Ailing);
+    // What speaks against it is no waiting.
+    assert_eq!(take(&mut watched, &look(Some(true), &[Holds, Against], 11), 161_000), SeenState::Ailing);
+}
+
+#[test]
+fn what_only_waits_comes_before_what_takes_away() {
+    let plan = planned("front -> app, app -> cache, side -> db", "cache=out", &Request::new(Wish::Restart, addresses("front")));
+    let awaits = plan.sequence.steps.iter().find(|s| s.kind() == StepKind::Await);
+    // Front was up, and so is what it relies on: only a restart of app itself has to wait for the cache.
+    assert!(awaits.is_none(), "{:?}", awaits);
+    let plan = planned("front -> app, app -> cache, side -> db", "cache=out", &Request::new(Wish::Restart, addresses("app")));
+    let awaits = plan.sequence.steps.iter().find(|s| s.kind() == StepKind::Await).expect("the cache is waited for").id;
+    for stop in plan.sequence.steps.iter().filter(|s| s.kind() == StepKind::Stop) {
+        assert!(stop.waits.iter().any(|w| w.step == awaits), "{} goes down before the cache is there", stop.says());
+    }
+}
+
+// ---- an outcome that nobody knows (R21) ----
+
+fn procedure_run(steps: &str, more: &str, from_line: Option<u32>, found: &str) -> Began {
+    let written = format!("{more}[procedure.night]\ntitle = \"Night\"\nsteps = [\n{steps}\n]\n");
+    let (estate, graph) = estate("app -> db", &written);
+    let night = &estate.procedures[&"night".parse().unwrap()];
+    let values = settle(&estate, &graph, night, &BTreeMap::new()).unwrap();
+    let asked = Asked { values, from_line, ..Asked::default() };
+    let plan = procedure::plan(&estate, &graph, &facts(&estate, found), &Usual::default(), night, &asked);
+    let begun = Begun { from_line, why: Some("for the test".into()), ..Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()) };
+    let now = Timestamp::from_ms(1_000);
+    Began { run: Run::begin(RunId(1), now, begun), rooms: Rooms::unlimited(), now }
+}
+
+fn gone_through_preflight(run: &mut Began, found: &str) -> Taken {
+    run.given(Input::Locked);
+    let taken =
+        run.given(Input::FirstLooked { seen: seen(found), rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    let looks = taken.orders.iter().find_map(|o| if let Order::Preflight { looks } = o { Some(looks.clone()) } else { None });
+    match looks {
+        Some(looks) => run.given(Input::Preflighted { answers: looks.into_iter().map(|l| (l, Answer::holds("so"))).collect() }),
+        None => taken,
+    }
+}
+
+#[rstest]
+#[case::work("  { work = [\"bin/patch\"], title = \"patch\" },", "")]
+#[case::an_act_without_a_ladder("  { act = \"drain\", of = [\"db\"] },", "[service.db.acts.drain]\ncommand = [\"bin/drain\"]\n")]
+fn work_that_nobody_knows_the_outcome_of_holds(#[case] step: &str, #[case] more: &str) {
+    let mut run = procedure_run(step, more, None, "");
+    let mut taken = gone_through_preflight(&mut run, "app=proven db=proven");
+    if acts(&taken).is_empty() {
+        taken = run.given(Input::FreshLooked { step: StepId(1), seen: seen("db=proven") });
+    }
+    assert_eq!(acts(&taken).len(), 1, "{:?}", taken.orders);
+    let act = ActId(1);
+    run.given(Input::ActBegun { step: StepId(1), act, begun: begun_now() });
+    run.given(Input::ActUnknown { step: StepId(1), act });
+    assert!(matches!(run.run.step_now(StepId(1)).state, StepState::OutcomeUnknown { .. }), "{:?}", run.run.step_now(StepId(1)).state);
+    assert_eq!(run.run.state(), RunState::Held);
+}
+
+// ---- a start whose lines never came (R17) ----
+
+#[test]
+fn a_start_whose_lines_never_came_is_not_done_by_a_look() {
+    let more =
+        "[service.talker]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 9 }]\nstart = { must_see = [\"ready\"], patience = \"5s\" }\n";
+    let mut run = began_so("zz", more, "talker=down", &Request::new(Wish::Start, addresses("talker")));
+    run.given(Input::Locked);
+    let found = seen("talker=down");
+    run.given(Input::FirstLooked { seen: found, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    let step = StepId(1);
+    run.given(Input::FreshLooked { step, seen: seen("talker=down") });
+    run.given(Input::ActBegun { step, act: ActId(1), begun: begun_now() });
+    let rungs = run.run.service(step).ladder_of(StepKind::Start).len() as u32;
+    for rung in 0..rungs - 1 {
+        run.given(Input::RungLooked { step, attempt: 1, rung, answer: Answer::holds("so"), logs: vec![] });
+    }
+    run.given(Input::RungLooked { step, attempt: 1, rung: rungs - 1, answer: Answer::not_yet("no line"), logs: vec![] });
+    run.waits(6_000);
+    run.given(Input::Tick);
+    assert_eq!(run.run.state(), RunState::Held);
+    let hold = run.run.hold_no();
+    run.given(Input::Decide(decision(DecisionKind::TryAgain { step, change: None }, hold)));
+    let taken = run.given(Input::FreshLooked { step, seen: seen("talker=proven") });
+    assert!(!run.run.step_now(step).state.has_ended(), "done, and nothing was acted on and no line seen");
+    assert_eq!(acts(&taken), [(1, ActKind::Clear)]);
+}
+
+#[test]
+fn an_attempt_that_is_up_after_all_climbs_its_ladder_anew() {
+    let mut run = began_so("db", "", "db=down", &Request::new(Wish::Start, addresses("db")));
+    run.given(Input::Locked);
+    let found = seen("db=down");
+    run.given(Input::FirstLooked { seen: found, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    let step = StepId(1);
+    run.given(Input::FreshLooked { step, seen: seen("db=down") });
+    run.given(Input::ActBegun { step, act: ActId(1), begun: begun_now() });
+    run.given(Input::RungLooked { step, attempt: 1, rung: 0, answer: Answer::against("no"), logs: vec![] });
+    let hold = run.run.hold_no();
+    run.given(Input::Decide(decision(DecisionKind::TryAgain { step, change: None }, hold)));
+    let taken = run.given(Input::FreshLooked { step, seen: seen("db=proven") });
+    assert!(taken.orders.iter().any(|o| matches!(o, Order::Climb { .. })), "{:?}", taken.orders);
+    assert!(matches!(run.run.step_now(step).state, StepState::Proving { .. }));
+}
+
+// ---- holding, forcing (R29, R36) ----
+
+fn stubborn(evidence: &str) -> Began {
+    let more = format!(
+        "[service.stuck]\nlike = \"x\"\nladder = [{{ rung = \"port\", port = 9 }}]\nstop = {{ force = \"allow\", patience = \"5s\"{evidence} }}\n"
+    );
+    let mut run = began_so("zz", &more, "", &Request::new(Wish::Stop, addresses("stuck")));
+    run.first_looks(&[]);
+    run.given(Input::FreshLooked { step: StepId(1), seen: seen("stuck=proven") });
+    run.given(Input::ActBegun { step: StepId(1), act: ActId(1), begun: begun_now() });
+    run.given(Input::ActEnded { step: StepId(1), act: ActId(1), end: ActEnd::Sent });
+    run.waits(6_000);
+    run
+}
+
+#[rstest]
+#[case::by_an_operator(Input::Decide(decision(DecisionKind::Hold, None)))]
+#[case::by_the_one_switch(Input::Hold(HoldCause::Standstill))]
+fn no_force_follows_evidence_once_the_run_is_held(#[case] held: Input) {
+    let mut run = stubborn(", evidence = [[\"bin/dump\"]]");
+    let taken = run.given(Input::Tick);
+    assert_eq!(acts(&taken), [(1, ActKind::Evidence(0))]);
+    run.given(held);
+    let taken = run.given(Input::ActEnded { step: StepId(1), act: ActId(2), end: ActEnd::Exited { code: 0, output: String::new() } });
+    assert_eq!(acts(&taken), [], "forced while held");
+    assert!(matches!(run.run.step_now(StepId(1)).state, StepState::Asking { answer: None, .. }), "it is asked for instead");
+}
+
+#[test]
+fn no_force_is_ordered_at_a_standstill() {
+    let mut run = stubborn("");
+    run.given(Input::Hold(HoldCause::Standstill));
+    run.given(Input::Tick);
+    assert!(matches!(run.run.step_now(StepId(1)).state, StepState::Asking { .. }));
+    let hold = run.run.hold_no();
+    let refused = run.refused(Input::Decide(decision(DecisionKind::Force { step: StepId(1) }, hold)));
+    assert_eq!(refused, Refusal::Standstill { decision: "force" });
+    assert!(!run.run.allowed().iter().any(|a| matches!(a.kind, DecisionKind::Force { .. })));
+    run.given(Input::Unhold { cause: HoldCause::Standstill, by: "maren".into() });
+    let hold = run.run.hold_no();
+    let taken = run.given(Input::Decide(decision(DecisionKind::Force { step: StepId(1) }, hold)));
+    assert_eq!(acts(&taken), [(1, ActKind::Force)]);
+}
+
+#[test]
+fn a_rule_that_puts_back_waits_for_whoever_holds_the_run() {
+    let more = "[service.db]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 9 }]\nif_it_fails = \"put-back\"\n\
+                [service.app]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 8 }]\nrelies_on = [\"db\"]\n";
+    let mut run = began_so("zz", more, "", &Request::new(Wish::Restart, addresses("db")));
+    run.first_looks(&[]);
+    let app = run.run.steps().find(|(s, _)| s.kind() == StepKind::Stop && s.is_on(&at("app"))).unwrap().0.id;
+    let db = run.run.steps().find(|(s, _)| s.kind() == StepKind::Stop && s.is_on(&at("db"))).unwrap().0.id;
+    run.given(Input::FreshLooked { step: app, seen: seen("app=proven") });
+    run.given(Input::ActBegun { step: app, act: ActId(1), begun: begun_now() });
+    run.given(Input::ActEnded { step: app, act: ActId(1), end: ActEnd::Sent });
+    for rung in 0..3 {
+        run.given(Input::RungLooked { step: app, attempt: 1, rung, answer: Answer::holds("gone"), logs: vec![] });
+    }
+    run.given(Input::FreshLooked { step: db, seen: seen("db=proven app=down") });
+    run.given(Input::ActBegun { step: db, act: ActId(2), begun: begun_now() });
+    run.given(Input::Decide(decision(DecisionKind::Hold, None)));
+    let end = ActEnd::Exited { code: 1, output: "will not".into() };
+    let taken = run.given(Input::ActEnded { step: db, act: ActId(2), end });
+    assert!(run.run.hold_causes().any(|c| matches!(c, HoldCause::Operator { .. })), "the operator's hold is gone");
+    assert_eq!(acts(&taken), []);
+    assert_eq!(run.run.state(), RunState::Held);
+    let taken = run.given(Input::FinalLooked { seen: seen("db=proven app=down") });
+    assert_eq!(acts(&taken), [], "it begins to put back behind the operator's back");
+    let hold = run.run.hold_no();
+    run.given(Input::Decide(decision(DecisionKind::Resume, hold)));
+    assert_eq!(run.run.state(), RunState::PuttingBack);
+}
+
+#[test]
+fn an_act_that_was_never_begun_is_worked_out_anew_and_not_while_held() {
+    let mut run = began("app -> db", "db");
+    run.first_looks(&[]);
+    run.given(Input::FreshLooked { step: StepId(1), seen: seen("app=proven db=proven") });
+    assert!(matches!(run.run.step_now(StepId(1)).state, StepState::Acting { .. }));
+    run.given(Input::Hold(HoldCause::Standstill));
+    let taken = run.given(Input::ActNeverBegun { step: StepId(1), act: ActId(1) });
+    assert_eq!(acts(&taken), [], "given at a standstill");
+    assert_eq!(run.run.step_now(StepId(1)).state, StepState::Waiting);
+    let taken = run.given(Input::Unhold { cause: HoldCause::Standstill, by: "maren".into() });
+    assert!(taken.orders.iter().any(|o| matches!(o, Order::FreshLook { step: StepId(1), .. })), "it is looked at anew");
+    let taken = run.given(Input::FreshLooked { step: StepId(1), seen: seen("app=down db=proven") });
+    assert!(!acts(&taken).contains(&(1, ActKind::Stop)), "there is nothing to stop any more");
+    assert!(run.run.step_now(StepId(1)).state.has_ended());
+}
+
+// ---- what tightens holds at every act (R25) ----
+
+#[test]
+fn what_the_newest_edition_forbids_is_not_done_by_resuming() {
+    let mut run = began("app -> db", "db");
+    run.first_looks(&[]);
+    let restriction = Restriction::Acts { why: "is hands-off now: it is looked at".into() };
+    run.given(Input::Restricted([(at("app"), restriction)].into()));
+    assert_eq!(run.run.state(), RunState::Held);
+    let hold = run.run.hold_no();
+    let mut taken = run.given(Input::Decide(decision(DecisionKind::Resume, hold)));
+    for _ in 0..3 {
+        assert_eq!(acts(&taken), []);
+        taken = run.given(Input::FreshLooked { step: StepId(1), seen: seen("app=proven db=proven") });
+    }
+    assert!(run.run.hold_causes().any(|c| matches!(c, HoldCause::Restricted { .. })), "resumed, it says nothing of it any more");
+    // Lifted by a newer one, it goes on by itself.
+    run.given(Input::Restricted(BTreeMap::new()));
+    assert_eq!(run.run.state(), RunState::Running);
+    let taken = run.given(Input::FreshLooked { step: StepId(1), seen: seen("app=proven db=proven") });
+    assert_eq!(acts(&taken), [(1, ActKind::Stop)]);
+}
+
+#[test]
+fn what_the_newest_edition_never_forces_is_not_forced() {
+    let mut run = stubborn("");
+    run.given(Input::Restricted([(at("stuck"), Restriction::Force)].into()));
+    let hold = run.run.hold_no();
+    run.given(Input::Decide(decision(DecisionKind::Resume, hold)));
+    let taken = run.given(Input::Tick);
+    assert_eq!(acts(&taken), []);
+    assert!(matches!(run.run.step_now(StepId(1)).state, StepState::Failed { .. }));
+}
+
+// ---- room (R7) ----
+
+#[test]
+fn a_step_has_its_room_from_its_look_on() {
+    let (estate, graph) = estate("a, b, c", "[limits]\nper_host = 1\n");
+    let request = Request::new(Wish::Start, addresses("a b c"));
+    let plan = plan(&estate, &graph, &facts(&estate, "a=down b=down c=down"), &Usual::default(), &request);
+    let begun = Begun::of(plan, &estate, 1, "maren", &BTreeMap::new());
+    let mut run = Run::begin(RunId(1), Timestamp::from_ms(1), begun);
+    let give = |run: &mut Run, input: Input| {
+        let mut rooms = Rooms::new(&estate);
+        run.rooms_taken().for_each(|r| rooms.take(&r));
+        run.take(input, Timestamp::from_ms(2), &mut rooms).unwrap()
+    };
+    give(&mut run, Input::Locked);
+    let found = seen("a=down b=down c=down");
+    let first = Input::FirstLooked { seen: found.clone(), rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] };
+    let mut taken = give(&mut run, first);
+    let mut given = 0;
+    // Whatever looks were asked for are answered before any act's news comes in.
+    for _ in 0..5 {
+        let looks: Vec<StepId> =
+            taken.orders.iter().filter_map(|o| if let Order::FreshLook { step, .. } = o { Some(*step) } else { None }).collect();
+        taken = Taken::default();
+        for step in looks {
+            let more = give(&mut run, Input::FreshLooked { step, seen: found.clone() });
+            given += acts(&more).len();
+            taken.orders.extend(more.orders);
+        }
+    }
+    assert_eq!(given, 1, "one at a time on a host");
+}
+
+// ---- what was confirmed is what is done (R8, N54) ----
+
+#[test]
+fn things_changed_is_not_answered_by_resuming_blindly() {
+    let mut run = began("app -> db", "db");
+    run.first_looks(&["stop h/app, found proven"]);
+    let hold = run.run.hold_no();
+    let refused = run.refused(Input::Decide(decision(DecisionKind::Resume, hold)));
+    assert_eq!(refused, Refusal::Changed { run: 1 });
+    // Worked out anew and confirmed so, it does that and nothing else.
+    let anew = began("app -> db, more -> db", "db").run.begun;
+    let confirmed = decision(DecisionKind::Resume, hold);
+    let taken = run.given(Input::Replanned { begun: Box::new(anew.clone()), decision: confirmed.clone() });
+    assert!(taken.orders.contains(&Order::FirstLook), "and looks at everything again before its first act");
+    assert_eq!((run.run.begun.sequence.clone(), run.run.state()), (anew.sequence.clone(), RunState::Running));
+    let again = run.refused(Input::Replanned { begun: Box::new(anew), decision: confirmed });
+    assert!(matches!(again, Refusal::Stale { .. }));
+}
+
+const NIGHT: &str = "  { stop = [\"db\"] },\n  { work = [\"bin/patch\"], title = \"patch\" },\n  { start = [\"db\"] },";
+
+#[test]
+fn a_look_that_contradicts_a_vouch_has_to_be_named() {
+    let (estate, graph) = estate("app -> db", &format!("[procedure.night]\nsteps = [\n{NIGHT}\n]\n"));
+    let night = &estate.procedures[&"night".parse().unwrap()];
+    let planned = |found: &str, named: &str| {
+        let asked = Asked {
+            values: settle(&estate, &graph, night, &BTreeMap::new()).unwrap(),
+            from_line: Some(2),
+            vouched_for: addresses(named),
+            ..Asked::default()
+        };
+        procedure::plan(&estate, &graph, &facts(&estate, found), &Usual::default(), night, &asked)
+    };
+    let plan = planned("", "");
+    let asks: Vec<&Ask> = plan.asks.iter().filter(|a| matches!(a, Ask::AgainstVouch { .. })).collect();
+    assert_eq!(asks.len(), 2, "app and db are up: {:?}", plan.asks);
+    let Ask::AgainstVouch { says, .. } = asks[1] else { unreachable!() };
+    assert_eq!(says, "beginning at line 2 vouches that h/db is down, and it is proven");
+    assert!(!plan.vouched.is_empty() && Shown::of(&plan, 1).steps[0].ends_with("vouched for"), "{:?}", Shown::of(&plan, 1).steps);
+    assert!(planned("", "app db").can_begin());
+    assert!(planned("app=down db=down", "").can_begin());
+}
+
+#[test]
+fn what_is_vouched_for_is_looked_at_once_more_before_the_first_act() {
+    let mut run = procedure_run(NIGHT, "", Some(2), "app=down db=down");
+    let taken = gone_through_preflight(&mut run, "app=down db=proven");
+    assert_eq!(acts(&taken), [], "a running database is patched");
+    assert!(run.run.hold_causes().any(|c| matches!(c, HoldCause::Changed { acts } if acts[0].contains("h/db is down, and it is proven"))));
+}
+
+#[test]
+fn a_digest_is_the_same_for_what_is_the_same_and_another_for_all_that_is_done_otherwise() {
+    let of = |relations: &str, found: &str, edition: u64| {
+        let request = Request::new(Wish::Restart, addresses("db"));
+        Shown::of(&planned(relations, found, &request), edition)
+    };
+    let shown = of("app -> db, side -> db", "", 3);
+    assert_eq!(shown.digest(), of("app -> db, side -> db", "", 3).digest());
+    assert_eq!(shown.difference(&of("app -> db, side -> db", "", 3)), [""; 0]);
+    for (other, says) in [
+        (of("app -> db, side -> db", "", 4), "the estate is edition 4 now, and was edition 3"),
+        (of("app -> db, side -> db", "side=down", 3), "no longer: stop h/side"),
+        (of("app -> db, side -> db", "db=down app=down side=down", 3), "no longer: stop h/app"),
+        (of("app -> db, side -> db, side -> app", "", 3), "the same steps, in another order or with other settings"),
+    ] {
+        assert_ne!(shown.digest(), other.digest());
+        assert!(shown.difference(&other).iter().any(|d| d == says), "{:?}", shown.difference(&other));
+    }
+}
+
+// ---- the final word ----
+
+#[test]
+fn a_run_that_leaves_something_otherwise_than_it_set_out_to_is_not_finished() {
+    let (estate, _) = estate("app -> db", "");
+    let mut world = World::new(estate.clone(), &facts(&estate, ""), BTreeMap::new());
+    world.comes_back = Some(at("db"));
+    let run = world.play(&Request::new(Wish::Stop, addresses("db")), Operator::GivesUp).unwrap();
+    assert_eq!(run.state(), RunState::FinishedWithExceptions, "db was to be down, and is up again");
+    let otherwise = &run.otherwise()[0];
+    assert_eq!((otherwise.address.clone(), otherwise.meant, otherwise.now), (at("db"), SeenState::Down, SeenState::Proven));
+}
+
+#[test]
+fn what_a_divert_took_down_is_put_back() {
+    let more = "[procedure.rescue]\nsteps = [{ stop = [\"side\"] }, { work = [\"bin/look\"], title = \"look\", changes_nothing = true }]\n\
+                [procedure.night]\nif_it_fails = { divert = \"rescue\" }\nsteps = [{ stop = [\"app\"] }, { work = [\"bin/patch\"], title = \"patch\", changes_nothing = true }]\n";
+    let (estate, _) = estate("app -> db, side -> db", more);
+    let mut world = World::new(estate.clone(), &facts(&estate, ""), BTreeMap::new());
+    world.failing_work = vec!["patch".into(), "look".into()];
+    let run = world.play_procedure("night", &[], Operator::PutsBack).unwrap();
+    assert!(run.diverted_to().is_some());
+    assert_eq!(run.state(), RunState::PutBack);
+    for name in ["app", "side"] {
+        assert_eq!(world.state(&at(name)), SeenState::Proven, "{name} was taken down and is not put back");
+    }
+    assert!(world.events.iter().any(|(_, e)| matches!(e, Event::DivertPlanned { found, .. } if found.contains_key(&at("side")))));
+}
+
+// ---- what can be told apart, and what may become a command ----
+
+fn vetted(services: &str) -> Vec<(String, String)> {
+    let text = format!(
+        "[estate]\nname = \"t\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n[host.k]\nreach = \"here\"\naddress = \"127.0.0.2\"\n\
+         [like.x]\nrun_by = \"process\"\nhost = \"h\"\nladder = [{{ rung = \"process\" }}]\n{services}"
+    );
+    let faults = yantro_core::estate::vet(&text, "/e").faults;
+    faults.into_iter().filter(|f| f.severity == yantro_core::estate::Severity::Error).map(|f| (f.kind.to_string(), f.message)).collect()
+}
+
+#[rstest]
+#[case::nothing_at_all("", "", true)]
+#[case::another_environment("env = { LANE = \"A\" }", "env = { LANE = \"B\" }", false)]
+#[case::an_environment_and_none("env = { LANE = \"A\" }", "", false)]
+#[case::another_folder("dir = \"/srv/a\"", "dir = \"/srv/b\"", false)]
+#[case::another_account("user = \"fares\"", "user = \"gates\"", false)]
+#[case::other_arguments("args = [\"a\"]", "args = [\"b\"]", false)]
+fn services_whose_processes_nothing_tells_apart_are_a_fault(#[case] one: &str, #[case] other: &str, #[case] is_fault: bool) {
+    let process = |more: &str| {
+        let comma = if more.is_empty() { "" } else { ", " };
+        format!("process = {{ program = \"/bin/gate\"{comma}{more} }}\n")
+    };
+    // Two hosts that are both this machine are one machine.
+    let services = format!("[service.one]\nlike = \"x\"\n{}[service.other]\nlike = \"x\"\nhost = \"k\"\n{}", process(one), process(other));
+    let faults = vetted(&services);
+    assert_eq!(faults.iter().any(|(kind, says)| kind == "not-told-apart" && says.contains("h/one")), is_fault, "{faults:?}");
+}
+
+fn work_of(step: &str, questions: &str, values: &[(&str, &str)]) -> yantro_core::sequence::Work {
+    let more = format!("[procedure.night]\nquestions = {{ {questions} }}\nsteps = [{{ {step}, changes_nothing = true }}]\n");
+    let (estate, _) = estate("db", &more);
+    let night = &estate.procedures[&"night".parse().unwrap()];
+    let yantro_core::procedure::Does::Task { task } = &night.lines[0].does else { panic!("no task") };
+    let values = values.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect();
+    let yantro_core::sequence::Task::Work(work) = task.filled(&values).unwrap() else { panic!("no work") };
+    work
+}
+
+#[rstest]
+#[case::in_its_environment("work = [\"bin/patch\"], env = { P = \"{p}\" }", "P", true)]
+#[case::behind_something_that_looks_like_a_reference("work = [\"bin/patch\"], env = { P = \"file:{p}\" }", "P", true)]
+#[case::of_a_script("script = \"echo $VALUE_P\"", "VALUE_P", true)]
+#[case::a_secret_is_one("work = [\"bin/patch\"], env = { K = \"{k}\" }", "K", false)]
+#[case::a_secret_of_a_script_is_one("script = \"echo $VALUE_K\"", "VALUE_K", false)]
+#[case::the_estates_own_is_one("work = [\"bin/patch\"], env = { K = \"file:/etc/key\" }", "K", false)]
+fn a_value_from_outside_is_no_reference(#[case] step: &str, #[case] name: &str, #[case] to_the_letter: bool) {
+    let questions = "p = { asks = \"Which?\", kind = \"text\" }, k = { asks = \"Key?\", kind = \"secret\" }";
+    let work = work_of(step, questions, &[("p", "file:/etc/shadow"), ("k", "env:KEY"), ("dir", "/e")]);
+    assert!(work.env.contains_key(name), "{:?}", work.env);
+    assert_eq!(work.to_the_letter.contains(name), to_the_letter, "{:?}", work.to_the_letter);
+}
+
+#[test]
+fn code_with_a_value_in_it_is_a_fault_that_says_how_to_do_it() {
+    let more = "[procedure.night]\nquestions = { package = { asks = \"Which?\", kind = \"text\" } }\n\
+                steps = [{ work = [\"env\", \"A=b\", \"sh\", \"-c\", \"echo {package}\"], changes_nothing = true }]\n";
+    let faults = yantro_core::estate::vet(&crate::estates::toml("db", more), "/e").faults;
+    let fault = faults.iter().find(|f| f.kind == "value-in-code").unwrap_or_else(|| panic!("{faults:?}"));
+    assert!(fault.mend.contains("`script`") && fault.mend.contains("$VALUE_PACKAGE"), "{}", fault.mend);
+}
