@@ -901,6 +901,18 @@ export interface components {
             /** @description What is wrong. */
             why: string;
         };
+        /**
+         * @description What tells a process from another with the same program and arguments on the same machine. It is worked out of all services
+         *     together, and is no part of what describes one.
+         */
+        Apart: {
+            /** @description Its working folder. */
+            dir: boolean;
+            /** @description Names of the environment: each has its value, or is not there. */
+            env: string[];
+            /** @description Its account. */
+            user: boolean;
+        };
         /** @description Something that must be said in so many words before it is done. */
         Ask: {
             /** @description The services. */
@@ -1332,6 +1344,11 @@ export interface components {
             state_up: number[];
             /** @description Stops it. */
             stop: string[];
+            /**
+             * @description Names of the environment whose value is taken to the letter, though it looks like a reference: it came from outside the
+             *     estate.
+             */
+            to_the_letter?: string[];
             /** @description The account they run as. */
             user?: string | null;
             /** @description How long any one may take. */
@@ -2847,6 +2864,8 @@ export interface components {
         };
         /** @description A process that Yantro starts. */
         ProcessSpec: {
+            /** @description What tells its process from those of other services, where its program and arguments do not. */
+            apart?: components["schemas"]["Apart"];
             /** @description Its arguments. */
             args: string[];
             /** @description Its working folder. */
@@ -3021,6 +3040,8 @@ export interface components {
             ] | null;
             /** @description What people wrote down. */
             notes: components["schemas"]["NoteView"][];
+            /** @description What stands otherwise than it was to be left. */
+            otherwise: components["schemas"]["Otherwise"][];
             /** @description The looks taken before its first act. */
             preflight: components["schemas"]["PreflightView"][];
             /** @description Its number. */
@@ -3229,6 +3250,8 @@ export interface components {
             may_divert?: string | null;
             /** @description What people wrote down, the first first. */
             notes: components["schemas"]["NoteView"][];
+            /** @description What stands otherwise than it was to be left, once it ended: the first thing to know of it. */
+            otherwise: components["schemas"]["Otherwise"][];
             /** @description What it put over the estate's settings, by address. */
             overrides: {
                 [key: string]: components["schemas"]["Override"];
@@ -4996,6 +5019,10 @@ export interface components {
             };
             /** @description The script's text, where it is one. Values reach it in its environment only. */
             script?: string | null;
+            /** @description Values that are references to secrets: answers to questions that ask for one. No other value from outside ever is. */
+            secrets?: string[];
+            /** @description Names of the environment whose value came from outside, and is taken to the letter. Known once it is filled. */
+            to_the_letter?: string[];
             /** @description The account it runs as, where not the server's. */
             user?: string | null;
             /** @description How long it may take. */

@@ -19,7 +19,7 @@ function step(id: number, address: string, waits: number[], now: Partial<StepVie
 }
 
 function run(steps: StepView[], ended_at: string | null = null): RunView {
-  return { id: 1, state: 'running', title: '', who: '', edition: 1, began_at: t(0), ended_at, queued_behind: [], held_because: [], allowed: [], overrides: {}, released: [], part: 'forward', values: {}, preflight: [], taken_by: '', notes: [], in_freeze: [], steps, differences: [], events: 1, whole: true, steps_in_all: [steps.length, 0] } as unknown as RunView;
+  return { id: 1, state: 'running', title: '', who: '', edition: 1, began_at: t(0), ended_at, queued_behind: [], held_because: [], allowed: [], overrides: {}, released: [], part: 'forward', values: {}, preflight: [], taken_by: '', notes: [], in_freeze: [], steps, differences: [], otherwise: [], events: 1, whole: true, steps_in_all: [steps.length, 0] } as unknown as RunView;
 }
 
 const act = (from: number, over: { failed?: [string, string] | null; ticks?: number[] }): StepView['now']['acts'][number] =>

@@ -41,6 +41,7 @@
       </span>
     </div>
     <p class="mt-1 text-ink2">{report.estate} · edition {report.edition} · begun {day(ms(report.began_at))} by {report.who}{report.why ? ` · “${report.why}”` : ''}{report.change ? ` · change ${report.change}` : ''}{report.took_ms ? ` · took ${roughly(report.took_ms)}` : ''}{report.forecast_ms ? ` · forecast ${roughly(report.forecast_ms[0])}, 9 in 10 within ${roughly(report.forecast_ms[1])}` : ''}</p>
+    {#each report.otherwise as o (o.address)}<p class="mt-1 font-semibold text-alarm"><span class="font-mono">{o.address}</span> is {word(o.now)}, and was to be {word(o.meant)}{o.found === 'proven' && o.now !== 'proven' ? '; it was found proven' : ''}.</p>{/each}
     {#each Object.entries(report.values) as [name, value] (name)}<p class="text-ink2"><span class="text-ink3">{name}</span> {value}</p>{/each}
 
     {#if report.decisions.length > 0}

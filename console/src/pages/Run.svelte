@@ -81,6 +81,9 @@
     {/each}
     {#if run.at_once}<p class="mt-1 text-moving">At most {run.at_once} at once, for this run</p>{/if}
     {#if run.released.length > 0}<p class="mt-1 text-moving">Released, for others to act on: <span class="font-mono">{run.released.join(', ')}</span></p>{/if}
+    {#each run.otherwise as o (o.address)}
+      <p class="mt-1.5 border border-alarm bg-alarm-soft px-3 py-1.5" role="alert"><b class="font-mono">{o.address}</b> is {word(o.now)}, and was to be {word(o.meant)}{o.found === 'proven' && o.now !== 'proven' ? '; it was found proven' : ''}.</p>
+    {/each}
     {#if run.differences.length > 0}
       <!-- Of a whole estate that was stopped nobody reads a line each before the score. -->
       <details class="mt-1 text-ink2" open={run.differences.length <= 3}>

@@ -153,14 +153,16 @@ impl Engine {
         // One at a time: numbers follow each other.
         let _turn = self.shared.loading.lock().await;
         let LoadRequest { text, folder, why, over_edits } = request;
-        let vetted = vet(&text, &folder);
+        let (engine, of, at) = (self.clone(), text.clone(), folder.clone());
+        // Vetting a large estate takes a while, and the store is read: away from the threads that serve.
+        let vetted = tokio::task::spawn_blocking(move || {
+            let vetted = vet(&of, &at);
+            let Some(estate) = &vetted.estate else { return Err(EngineError::Faults(vetted.faults)) };
+            let lost = if over_edits { Vec::new() } else { engine.edits_missing_in(&of, estate)? };
+            if lost.is_empty() { Ok(vetted) } else { Err(EngineError::WouldUndo(lost)) }
+        });
+        let vetted = vetted.await.unwrap_or(Err(EngineError::Busy))?;
         let Some(estate) = vetted.estate else { return Err(EngineError::Faults(vetted.faults)) };
-        if !over_edits {
-            let lost = self.edits_missing_in(&text, &estate)?;
-            if !lost.is_empty() {
-                return Err(EngineError::WouldUndo(lost));
-            }
-        }
         self.new_edition(text, folder, estate, vetted.faults, who, why, None).await
     }
 

@@ -7,7 +7,11 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     name::Address,
-    run::{ActEnd, Event, Run, RunId, RunState, StepState, event::Difference, input::FoundProcess},
+    run::{
+        ActEnd, Event, Run, RunId, RunState, StepState,
+        event::{Difference, Otherwise},
+        input::FoundProcess,
+    },
     sequence::{Basis, Part, kept_under},
     state::SeenState,
     time::Timestamp,
@@ -54,6 +58,8 @@ pub struct Report {
     pub steps: Vec<ReportStep>,
     /// What was decided, by whom and why.
     pub decisions: Vec<Decided>,
+    /// What stands otherwise than it was to be left.
+    pub otherwise: Vec<Otherwise>,
     /// What stands differently from how it was found.
     pub differences: Vec<Difference>,
     /// How everything it was answerable for was found.
@@ -303,6 +309,7 @@ fn report(run: &Run, events: &[(Timestamp, Event)], estate: String, now: Timesta
         steps: steps.collect(),
         decisions: decisions.collect(),
         preflight: shown.preflight,
+        otherwise: shown.otherwise,
         differences: shown.differences,
         as_found: run
             .begun
@@ -408,6 +415,9 @@ impl Report {
         let _ = writeln!(out, "# Run {}: {}\n", self.run, self.title);
         let took = self.took_ms.map_or(String::new(), |ms| format!(" after {}", seconds(ms)));
         let _ = writeln!(out, "**{}**{took} · {} · edition {}\n", self.state.word(), self.estate, self.edition);
+        for o in &self.otherwise {
+            let _ = writeln!(out, "**{}**\n", o.says());
+        }
         let _ = writeln!(out, "- begun {} by {}", self.began_at, self.who);
         for (what, text) in [("why", &self.why), ("change", &self.change)] {
             if let Some(text) = text {

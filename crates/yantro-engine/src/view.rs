@@ -8,7 +8,7 @@ use yantro_core::{
     name::{HostName, ProcedureName},
     run::{
         Allowed, Run, RunId, RunState, StepNow, StepState,
-        event::{Difference, WindowTerms},
+        event::{Difference, Otherwise, WindowTerms},
     },
     sequence::{Part, Preflight, Step},
     state::Answer,
@@ -120,6 +120,8 @@ pub struct RunView {
     pub whole: bool,
     /// How many steps it has, and how many have ended.
     pub steps_in_all: [u32; 2],
+    /// What stands otherwise than it was to be left, once it ended: the first thing to know of it.
+    pub otherwise: Vec<Otherwise>,
     /// What stands differently from how it was found, once it ended.
     pub differences: Vec<Difference>,
     /// The number of its newest event.
@@ -234,6 +236,7 @@ pub(crate) fn view(run: &Run, now: Timestamp, since: Option<u64>) -> RunView {
         steps,
         whole: since.is_none(),
         steps_in_all: [all, all - run.steps_not_ended()],
+        otherwise: run.otherwise().to_vec(),
         differences: run.end().map(|(_, _, d)| d.clone()).unwrap_or_default(),
         events: run.event_count(),
     }

@@ -603,7 +603,9 @@ fn own_account() -> String {
 }
 
 fn account(name: &str) -> Result<(String, Value), ActEnd> {
-    let user = Account::named(name)
+    let of = name.to_owned();
+    let user = crate::hung::blocking(&format!("the account {name}"), crate::hung::WITHIN, move || Account::named(&of))
+        .map_err(|why| refused(why, "see what answers for accounts on its host, and try again"))?
         .ok_or_else(|| refused(format!("there is no account \"{name}\""), "make it, or change `user` in the estate"))?;
     if user.uid == nix::unistd::geteuid().as_raw() {
         return Ok((user.name, Value::Null));

@@ -274,7 +274,7 @@ fn write(t: &Transaction<'_>, batch: &Batch) -> Result<Vec<i64>, StoreError> {
     for row in &batch.runs {
         t.prepare_cached(
             "INSERT INTO run (id, state, title, who, began_at, ended_at, steps, steps_ended) VALUES (?1,?2,?3,?4,?5,?6,?7,?8)
-             ON CONFLICT (id) DO UPDATE SET state = ?2, ended_at = ?6, steps_ended = ?8",
+             ON CONFLICT (id) DO UPDATE SET state = ?2, title = ?3, ended_at = ?6, steps = ?7, steps_ended = ?8",
         )?
         .execute(params![
             row.id.0,

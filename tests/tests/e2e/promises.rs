@@ -455,7 +455,8 @@ fn what_a_start_command_leaves_behind_is_not_ended_by_its_own_next_line() {
     wait_until("it writes on", || (lines() > at_its_proof + 50).then_some(()));
     assert_eq!(server.state("quay/talker"), "proven");
     server.ok(&["stop", "talker", "--yes"]);
-    let output = &steps(&server.get("/runs/1"))[0]["now"]["acts"][0]["end"][1]["output"];
+    let view = server.get("/runs/1");
+    let output = &steps(&view)[0]["now"]["acts"][0]["end"][1]["output"];
     assert!(output.as_str().unwrap().contains("started"), "{output}");
 }
 

@@ -462,6 +462,17 @@ pub struct Otherwise {
     pub now: SeenState,
 }
 
+impl Otherwise {
+    /// In a sentence: the gravest first, that something was up and is not.
+    pub fn says(&self) -> String {
+        let Self { address, found, meant, now } = self;
+        if *found == SeenState::Proven && !now.is_up() {
+            return format!("{address} was found proven and is left {now}; it was to be {meant}");
+        }
+        format!("{address} is {now}, and was to be {meant}")
+    }
+}
+
 /// What happened.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "event", rename_all = "kebab-case")]

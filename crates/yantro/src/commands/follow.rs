@@ -233,6 +233,9 @@ fn last_word(view: &RunView, say: &Say) {
     let took =
         view.ended_at.map(|end| format!(" after {}", roughly((end.as_ms() - view.began_at.as_ms()).max(0) as u64))).unwrap_or_default();
     say.line(format!("\nRun {} · {}{took}", view.id, tinted(marks::run_tint(view.state), view.state.word())));
+    for o in &view.otherwise {
+        say.line(format!("  {} {}", tinted(Tint::Alarm, "✗"), tinted(Tint::Strong, o.says())));
+    }
     for why in &view.held_because {
         say.line(format!("  {why}"));
     }

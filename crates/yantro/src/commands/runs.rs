@@ -184,6 +184,9 @@ impl Show {
                 took,
             ]);
         }
+        for o in &view.otherwise {
+            say.line(format!("{} {}", tinted(Tint::Alarm, "✗"), tinted(Tint::Strong, o.says())));
+        }
         say.line(marks::lines(&table));
         for step in &view.steps {
             let failed = step.now.state.awaits_decision() || step.now.acts.iter().any(|a| a.failed.is_some());
