@@ -29,7 +29,7 @@ pub use acts::ActMark;
 pub use board::{BoardRow, BoardView, HostRow};
 pub use clock::Clock;
 pub use editions::{Draft, DraftForecast, DraftRequest, EditOutcome, EditRequest, EditionRow, LoadRequest, ProcedureDifference};
-pub use ended::{ENDED, end_on_panic, end_process};
+pub use ended::{ENDED, end_on_panic, end_process, is_ending};
 pub use engine::{ActRequest, BeginRequest, Engine, HostSurvey, LoadOutcome, Loaded, Options, ProcedureRequest};
 pub use error::EngineError;
 pub use publish::{Published, Topic};

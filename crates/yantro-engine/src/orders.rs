@@ -269,6 +269,10 @@ fn unconfirmed(engine: &Engine, begun: &Begun, seen: &BTreeMap<Address, SeenStat
     let Some(loaded) = engine.loaded() else { return vec!["no estate is loaded any more".to_owned()] };
     let mut facts: Facts = loaded.estate.services.keys().filter_map(|a| Some((a.clone(), engine.hands.watched(a)?.seen.state))).collect();
     facts.0.extend(seen.clone());
+    // A further act that was asked for by itself stands in no estate: nothing is planned for it but what its steps say.
+    if begun.sequence.steps.iter().all(|s| matches!(s.task(), Some(Task::Act { .. }))) {
+        return described_otherwise(&loaded, begun).collect();
+    }
     let Some(again) = again(&loaded, begun, &facts, &Usual::default()) else {
         return vec![format!("{} is no longer in the estate", begun.sequence.of.says())];
     };
@@ -284,14 +288,11 @@ fn unconfirmed(engine: &Engine, begun: &Begun, seen: &BTreeMap<Address, SeenStat
 }
 
 /// What it acts on and the newest edition describes otherwise than its own did: it was confirmed by that.
-fn described_otherwise(loaded: &Loaded, begun: &Begun) -> Vec<String> {
-    if loaded.edition == begun.edition {
-        return Vec::new();
-    }
-    let acted_on = begun.sequence.acted_on();
-    let mine = begun.services.iter().filter(|(a, _)| acted_on.contains(*a) && !begun.overrides.contains_key(*a));
+fn described_otherwise<'b>(loaded: &'b Loaded, begun: &'b Begun) -> impl Iterator<Item = String> + 'b {
+    let acted_on = if loaded.edition == begun.edition { BTreeSet::new() } else { begun.sequence.acted_on() };
+    let mine = begun.services.iter().filter(move |(a, _)| acted_on.contains(*a) && !begun.overrides.contains_key(*a));
     let differs = mine.filter(|(a, s)| loaded.estate.services.get(*a) != Some(*s));
-    differs.map(|(a, _)| format!("{a} is described otherwise by edition {} than by edition {}", loaded.edition, begun.edition)).collect()
+    differs.map(|(a, _)| format!("{a} is described otherwise by edition {} than by edition {}", loaded.edition, begun.edition))
 }
 
 /// What a run would come to by these facts: its wish or procedure with all that was said for it. `None` where its procedure is

@@ -134,8 +134,18 @@ fn a_service_deleted_while_a_run_holds_it_holds_the_run() {
     server.ok(&["load", &server.path("less.toml")]);
     let view = server.run_is(run, &["held"]);
     assert!(view["held_because"].to_string().contains("no longer in the estate"), "{view}");
+    // To resume is not to act on what is nobody's any more: whoever wants the rest back lets go of it.
     server.ok(&["resume", "--yes", &run.to_string()]);
-    server.run_is(run, &["finished"]);
+    for gone in ["pier/front", "pier/boards"] {
+        server.run_is(run, &["held"]);
+        wait_until("what is in flight has ended", || {
+            let refused = server.cli(&["release", &run.to_string(), gone, "--yes", "--why", "it is taken out"]);
+            refused.status.success().then_some(())
+        });
+        server.cli(&["resume", "--yes", &run.to_string()]);
+    }
+    server.run_is(run, &["finished-with-exceptions"]);
+    assert_eq!(server.records("front").last().map(String::as_str), Some("stop"), "it was started, though it is in no estate");
 }
 
 #[test]

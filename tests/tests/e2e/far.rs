@@ -102,6 +102,62 @@ fn services_on_other_hosts_are_started_proven_and_stopped_in_order() {
     assert_eq!(server.state("pier/db"), "down");
 }
 
+/// R26: resolved on its host, and masked there before anything leaves it.
+#[test]
+fn a_secret_of_another_host_never_leaves_it() {
+    const CANARY: &str = "canary-91c4-quay";
+    let Some(lab) = Lab::raise() else { return };
+    let pier = raise(&lab, "pier", 11);
+    let teller = "[service.teller]\nhost = \"pier\"\nrun_by = \"commands\"\nlogs = [\"/var/log/ferry/teller.log\"]\n\
+        commands = { start = [\"sh\", \"-c\", \"echo opened with $KEY | tee -a /var/log/ferry/teller.log; touch /tmp/told\"], stop = [\"rm\", \"/tmp/told\"], \
+        state = [\"sh\", \"-c\", \"echo $KEY; test -e /tmp/told\"], env = { KEY = \"file:/root/teller.key\" } }\n\
+        start = { must_see = [\"opened with\"] }\n";
+    pier.ok(&["sh", "-c", &format!("printf {CANARY} > /root/teller.key; touch /var/log/ferry/teller.log")]);
+    let mut server = Server::with_estate(&estate(&lab, &[&pier], teller));
+    connected(&server, "pier");
+    server.ok(&["start", "teller", "--yes"]);
+    let told = |server: &Server| {
+        let (run, board) = (server.get("/runs/1").to_string(), server.get("/board").to_string());
+        [run, board, server.ok(&["logs", "teller", "--plain"]), server.ok(&["show", "1"])].concat()
+    };
+    let all = told(&server);
+    assert!(all.contains("opened with [file:/root/teller.key]"), "{all}");
+    assert!(!all.contains(CANARY), "{all}");
+    // The outpost is another by then, and knows it again.
+    server.kill();
+    server.start(&[]);
+    connected(&server, "pier");
+    assert!(!told(&server).contains(CANARY));
+    let store = std::fs::read(server.data().join("yantro.db")).unwrap();
+    assert!(!store.windows(CANARY.len()).any(|w| w == CANARY.as_bytes()), "it is in the database");
+    let kept = pier.ok(&["sh", "-c", &format!("grep -rl {CANARY} /var/lib/yantro || true")]);
+    assert_eq!(kept.trim(), "", "it is in what the outpost keeps");
+}
+
+/// Nothing goes down for what may not come up again: what only waits comes first.
+#[test]
+fn a_restart_waits_for_what_it_needs_before_it_takes_anything_down() {
+    let Some(lab) = Lab::raise() else { return };
+    let (pier, quay) = (raise(&lab, "pier", 11), raise(&lab, "quay", 12));
+    let server = Server::with_estate(&estate(&lab, &[&pier, &quay], ""));
+    connected(&server, "pier");
+    connected(&server, "quay");
+    server.ok(&["start", "app", "--yes"]);
+    pier.link_is(false);
+    wait_until("the database is out of reach", || (server.state("pier/db") == "out-of-reach").then_some(()));
+    let run = server.begin(&["restart", "app"]);
+    wait_until("it waits for the database", || {
+        let view = server.get(&format!("/runs/{run}"));
+        let steps = view["steps"].as_array().unwrap();
+        steps.iter().any(|s| s["says"] == "wait for pier/db" && s["now"]["state"] == "proving").then_some(())
+    });
+    assert_eq!(server.state("quay/app"), "proven", "users are without a page while the link is mended");
+    assert_eq!(records(&quay, "app"), ["start", "ready"]);
+    pier.link_is(true);
+    server.run_is(run, &["finished"]);
+    assert_eq!(records(&quay, "app"), ["start", "ready", "stop", "start", "ready"]);
+}
+
 #[rstest]
 #[case::wrong_host_key("known_hosts", "host key is not the one that is known", "ssh-keygen -R")]
 #[case::unknown_host_key("nobody_known", "host key is not known yet", "ssh-keyscan")]

@@ -94,9 +94,11 @@ fn a_host_without_an_outpost_is_acted_on_by_its_plain_shell() {
     server.ok(&["restart", "lamp", "--yes"]);
     assert_eq!(records(&pier, "lamp"), ["start", "stop", "start"]);
     // A process of ours takes the outpost: refused, with the reason, and nothing begun.
-    let run = server.begin(&["start", "page"]);
-    let view = server.run_is(run, &["held", "refused", "finished"]);
-    assert!(view["state"] != "finished" && view.to_string().contains("takes the outpost"), "{}", view["held_because"]);
+    let refused = server.exits(1, &["start", "page", "--yes"]);
+    assert!(refused.contains("pier/page is unknown: whether it runs cannot be said"), "{refused}");
+    let board = server.get("/board");
+    let row = board["services"].as_array().unwrap().iter().find(|r| r["address"] == "pier/page").unwrap();
+    assert!(row["seen"]["says"].as_str().unwrap().contains("takes the outpost"), "{row}");
 }
 
 #[test]

@@ -563,3 +563,38 @@ fn what_is_still_starting_is_awaited_whoever_started_it() {
     server.ok(&["stop", "db", "--yes"]);
     let _ = child.wait();
 }
+
+/// R32: what takes over is asked what every begin is asked.
+#[test]
+fn a_divert_is_refused_by_the_change_freeze_that_would_refuse_its_begin() {
+    let night = "[freeze.sailing]\ntitle = \"Boats are sailing\"\nfrom = \"2020-01-01T00:00\"\nrule = \"FREQ=DAILY\"\nlength = \"24h\"\nimpact = \"outage\"\nbegin = \"refused\"\n\
+                 [procedure.rescue]\nsteps = [{ stop = [\"front\"] }]\n\
+                 [procedure.night]\nif_it_fails = { divert = \"rescue\" }\nsteps = [{ work = [\"/bin/false\"], title = \"patch\", changes_nothing = true }]\n";
+    let outage = [("front", "impact = { level = \"outage\", says = \"No page.\" }")];
+    let server = Server::with_estate(&(quick::estate(&outage) + night));
+    server.ok(&["start", "*", "--yes"]);
+    let run = server.begin(&["carry-out", "night"]);
+    let view = server.run_is(run, &["held", "finished", "finished-with-exceptions"]);
+    assert_eq!(view["state"], "held");
+    assert!(view["held_because"][0].as_str().unwrap().contains("Boats are sailing"), "{}", view["held_because"]);
+    assert_eq!(server.state("pier/front"), "proven");
+}
+
+/// A server that takes a call and says nothing: what it did with it is not known.
+#[test]
+fn a_call_that_may_have_been_carried_out_is_not_called_unanswered_for_want_of_a_server() {
+    let mut server = up(&[]);
+    server.kill();
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    std::fs::write(server.data().join("address"), format!("http://{}", listener.local_addr().unwrap())).unwrap();
+    std::thread::spawn(move || {
+        for stream in listener.incoming().flatten() {
+            // It reads what is asked, and is gone.
+            let _ = (&stream).read(&mut [0; 4096]);
+        }
+    });
+    let told = server.exits(9, &["standstill", "on"]);
+    assert!(told.contains("it may have been carried out") && told.contains("yantro board"), "{told}");
+    let told = server.exits(7, &["board"]);
+    assert!(told.contains("no server answers"), "to look changes nothing: {told}");
+}

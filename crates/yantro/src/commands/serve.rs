@@ -131,6 +131,7 @@ pub async fn told_to_stop() {
         _ = term.recv() => {}
         _ = int.recv() => {}
     }
+    yantro_engine::is_ending();
 }
 
 impl Serve {
