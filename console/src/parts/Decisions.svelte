@@ -91,6 +91,7 @@
   <Confirm bind:open={goingOn} title="Resume: run {run.id}, worked out anew" says="{live.board?.estate} · {live.board?.stands_for}. It was confirmed otherwise, and has not begun to act. It would do this now: {now.says}" action="Go on so" onconfirm={(why) => decide({ ...a, shown: now.digest } as unknown as Allowed, why)}>
     <PlanRanks plan={now} />
     {#each [...now.obstacles.map((o) => o.why), ...now.asks.map((q) => q.says)] as why (why)}<p class="mt-2 border border-alarm bg-alarm-soft px-3.5 py-2" role="alert">{why}</p>{/each}
+    {#if !now.can_begin}<p class="mt-2">It cannot go on so. Give it up, and plan it anew where this can be said.</p>{/if}
   </Confirm>
 {/if}
 

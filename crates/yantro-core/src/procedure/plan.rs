@@ -336,6 +336,11 @@ impl Work<'_> {
                 step.slow_ms += pauses.as_millis() as u64;
             }
         }
+        // What is taken as done takes no time.
+        let from = self.asked.from_line.unwrap_or_default();
+        for step in self.steps.iter_mut().filter(|s| s.line.is_some_and(|l| l < from)) {
+            (step.usual_ms, step.slow_ms) = (0, 0);
+        }
         let usual_ms = lay_out(&mut self.steps, self.asked.after + 1);
         let touched: BTreeSet<Address> = self.steps.iter().filter_map(|s| s.address().cloned()).collect();
         let is_vouched = |s: &&Step| self.asked.from_line.is_some_and(|from| s.line.is_some_and(|l| l < from));

@@ -313,6 +313,8 @@ pub struct Run {
     pub(super) giving_up: bool,
     /// How what it is answerable for was last seen.
     pub(super) seen: BTreeMap<Address, SeenState>,
+    /// What the last look before an act could not look at. Not part of the fold.
+    pub(super) unseen: BTreeSet<Address>,
     pub(super) lost: BTreeMap<Address, Timestamp>,
     /// Services an operator released from it.
     pub(super) released: BTreeSet<Address>,
@@ -377,6 +379,7 @@ impl Run {
             causes: BTreeSet::new(),
             last_decision: None,
             giving_up: false,
+            unseen: BTreeSet::new(),
             lost: BTreeMap::new(),
             released: BTreeSet::new(),
             end: None,

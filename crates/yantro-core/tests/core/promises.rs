@@ -591,3 +591,28 @@ fn code_with_a_value_in_it_is_a_fault_that_says_how_to_do_it() {
     let fault = faults.iter().find(|f| f.kind == "value-in-code").unwrap_or_else(|| panic!("{faults:?}"));
     assert!(fault.mend.contains("`script`") && fault.mend.contains("$VALUE_PACKAGE"), "{}", fault.mend);
 }
+
+/// R18: the look before another act is the first to see it.
+#[test]
+fn a_loss_that_the_look_before_another_act_sees_first_is_a_loss() {
+    let mut run = began_so("app -> db, side -> db", "", "app=down side=down", &Request::new(Wish::Start, addresses("app side")));
+    run.given(Input::Locked);
+    let found = seen("app=down side=down db=proven");
+    run.given(Input::FirstLooked { seen: found, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    let app = run.run.steps().find(|(s, _)| s.is_on(&at("app"))).unwrap().0.id;
+    let taken = run.given(Input::FreshLooked { step: app, seen: seen("app=down db=down") });
+    assert!(taken.events.iter().any(|e| matches!(e, Event::ServiceLost { address, .. } if *address == at("db"))), "{:?}", taken.events);
+}
+
+/// R25: it came while the service was being stopped, and its patience is over.
+#[test]
+fn what_is_forbidden_half_way_through_an_attempt_is_decided_on() {
+    let mut run = stubborn(", evidence = [[\"bin/dump\"]]");
+    let restriction = Restriction::Acts { why: "is hands-off now".into() };
+    run.given(Input::Restricted([(at("stuck"), restriction)].into()));
+    let hold = run.run.hold_no();
+    run.given(Input::Decide(decision(DecisionKind::Resume, hold)));
+    let taken = run.given(Input::Tick);
+    assert_eq!(acts(&taken), []);
+    assert!(run.run.allowed().iter().any(|a| matches!(a.kind, DecisionKind::PassOver { .. })), "nobody can decide on it");
+}

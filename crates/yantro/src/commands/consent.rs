@@ -139,6 +139,7 @@ pub async fn decide(client: &Client, say: &Say, meant: Meant, kind_of: impl FnOn
             shown::show(&plan, shown::BEFORE_BEGINNING, &|line| say.talk(line));
         }
         if !plan.can_begin {
+            say.talk(format!("\nIt cannot go on so. Give it up, and begin it anew with what has to be said: yantro give-up {run} --why …"));
             return Ok(Exit::Failed);
         }
         if !args.yes && !confirmed_as(say, kind.word(), "have it go on so", "done") {

@@ -260,10 +260,10 @@ impl Standstill {
     /// Whether everything is to go on, once it is shown what that is.
     async fn lifts(&self, client: &Client, say: &Say) -> Result<bool, Failure> {
         let board: BoardView = client.get("/board").await?;
-        let mut leads_to = vec![match &board.standstill {
-            Some(who) => format!("\nEverything is at a standstill by {who}. Lifted, what has no other cause to be held goes on at once:"),
-            None => "\nNothing is at a standstill.".to_owned(),
-        }];
+        // There may be nothing to lift, and so nothing to ask about.
+        let Some(who) = &board.standstill else { return Ok(true) };
+        let says = format!("\nEverything is at a standstill by {who}. Lifted, what has no other cause to be held goes on at once:");
+        let mut leads_to = vec![says];
         leads_to.extend(
             board
                 .open_runs

@@ -23,7 +23,8 @@ impl Turn<'_> {
     /// and diverted alike.
     pub(super) fn intend(&mut self, step: StepId, kind: ActKind) {
         if let Some((address, why)) = self.is_restricted(step, kind) {
-            if self.run.in_flight.contains(&step) && kind == ActKind::Force {
+            // What is half way through an attempt is decided on as any step that failed; what has not begun is only held.
+            if self.run.in_flight.contains(&step) && self.run.step_now(step).attempts > 0 {
                 return self.fail(step, format!("{address} {why}"), false);
             }
             return self.hold(HoldCause::Restricted { address, why });

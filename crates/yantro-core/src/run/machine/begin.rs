@@ -194,7 +194,17 @@ impl Turn<'_> {
         if !was_looking || now.state.has_ended() || now.state.awaits_decision() {
             return;
         }
-        self.run.seen.extend(seen.clone());
+        // What this look finds of others is news as any other look's: a loss is not swallowed for having been seen here first
+        // (R18). What could not be looked at says nothing.
+        let own = self.address(step);
+        self.run.unseen = seen.iter().filter(|(_, s)| **s == SeenState::Unknown).map(|(a, _)| a.clone()).collect();
+        for (address, state) in seen.iter().filter(|(_, s)| **s != SeenState::Unknown) {
+            if *address == own {
+                self.run.seen.insert(address.clone(), *state);
+            } else {
+                self.seen(address.clone(), *state, format!("the look before another act found it {state}"));
+            }
+        }
         // What was lost and stands again has come back, whoever looked.
         let back: Vec<Address> = self.run.lost.keys().filter(|a| seen.get(*a) == Some(&SeenState::Proven)).cloned().collect();
         for address in back {
@@ -404,9 +414,8 @@ impl Turn<'_> {
         if now.since(began) > patience {
             self.run.step_mut(step).look_since = None;
             let row = self.run.begun.sequence.step(step).row();
-            let seen = &self.run.seen;
-            let unseen = |a: &&Address| matches!(seen.get(*a), Some(SeenState::Unknown));
-            let blind: Vec<String> = self.run.hangs_on(step).iter().filter(unseen).map(ToString::to_string).collect();
+            let blind: Vec<String> =
+                self.run.hangs_on(step).iter().filter(|a| self.run.unseen.contains(*a)).map(ToString::to_string).collect();
             let why = if blind.is_empty() { String::new() } else { format!(": {} could not be looked at", blind.join(" and ")) };
             return self.fail(step, format!("{row} could not be acted on within {}{why}", crate::time::Span(patience)), false);
         }
