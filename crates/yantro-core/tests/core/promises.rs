@@ -414,6 +414,10 @@ fn a_step_has_its_room_from_its_look_on() {
     let found = seen("a=down b=down c=down");
     let first = Input::FirstLooked { seen: found.clone(), rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] };
     let mut taken = give(&mut run, first);
+    let looks_asked = |taken: &Taken| taken.orders.iter().filter(|o| matches!(o, Order::FreshLook { .. })).count();
+    assert_eq!(looks_asked(&taken), 1, "one look before an act at a time, as there is room for one act");
+    let ticked = give(&mut run, Input::Tick);
+    assert_eq!(looks_asked(&ticked), 0, "the room is taken while its step is only looking");
     let mut given = 0;
     // Whatever looks were asked for are answered before any act's news comes in.
     for _ in 0..5 {
