@@ -170,9 +170,10 @@ impl Here {
             let tree = match (&climb.old, &unit) {
                 (Some(old), _) => Tree::of_one(old),
                 (None, Some(Ok(seen))) => Tree::of_unit(seen),
-                (None, _) => look::tree(&climb.service, climb.known.as_ref(), &round),
+                (None, Some(Err(why))) => Tree::unsaid(why.clone()),
+                (None, None) => look::tree(&climb.service, climb.known.as_ref(), &round),
             };
-            let ended = is_process && tree.is_empty();
+            let ended = is_process && tree.unsaid.is_none() && tree.is_empty();
             if (told || ended || !waker.files.is_complete() || logs_read.elapsed() >= LOGS_AGAIN)
                 && let Some(watch) = logs.take()
             {
@@ -312,7 +313,9 @@ fn managers(unit: Option<&Result<UnitSeen, String>>, climb: &Climb, before: Opti
 /// The same look after a stop: it must find nothing (R15).
 fn gone(kind: &RungKind, answer: Answer, tree: &Tree) -> Answer {
     match (kind, answer.verdict) {
-        (RungKind::Process, Verdict::Holds) => {
+        (RungKind::Process, Verdict::CouldNotLook) => answer,
+        // One that is not its program yet proves no start, and is there all the same.
+        (RungKind::Process, _) if !tree.is_empty() => {
             let pids: Vec<String> = tree.all().iter().map(ToString::to_string).collect();
             Answer::not_yet(format!("still there: process {}", pids.join(", ")))
         }
@@ -324,5 +327,21 @@ fn gone(kind: &RungKind, answer: Answer, tree: &Tree) -> Answer {
         (_, Verdict::Holds) => Answer::not_yet(format!("still so: {}", answer.says)),
         (_, Verdict::NotYet | Verdict::Against) => Answer::holds(format!("gone: {}", answer.says)),
         (_, Verdict::CouldNotLook) => answer,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_process_that_could_not_be_looked_for_is_not_gone() {
+        let unsaid = Tree::unsaid("its environment cannot be read".into());
+        let looked = |answer: Answer, tree: &Tree| gone(&RungKind::Process, answer, tree).verdict;
+        assert_eq!(looked(Answer::could_not("its environment cannot be read"), &unsaid), Verdict::CouldNotLook);
+        let there = Tree::of_one(&crate::ProcessId::of(std::process::id()).unwrap());
+        assert_eq!(looked(Answer::holds("process 1"), &there), Verdict::NotYet);
+        assert_eq!(looked(Answer::not_yet("process 1 is not its program yet"), &there), Verdict::NotYet);
+        assert_eq!(looked(Answer::not_yet("no process"), &Tree::default()), Verdict::Holds);
     }
 }

@@ -403,7 +403,7 @@ impl Here {
                 } else {
                     service.stop.signal
                 };
-                let tree = look::tree(service, spec.known, &self.round());
+                let tree = self.said_tree(service, spec.known)?;
                 // The main process is asked; where it forked away, all that is left of it.
                 let targets: Vec<ProcessId> = match &tree.main {
                     Some(main) => vec![main.clone()],
@@ -412,7 +412,7 @@ impl Here {
                 Ok(self.signal(signal.name(), &targets, marks))
             }
             (ServiceRunner::Process(_), ActKind::Force) => {
-                let tree = look::tree(service, spec.known, &self.round());
+                let tree = self.said_tree(service, spec.known)?;
                 let targets: Vec<ProcessId> = tree.all().iter().filter_map(|pid| ProcessId::of(*pid)).collect();
                 Ok(self.signal("KILL", &targets, marks))
             }
@@ -511,6 +511,18 @@ impl Here {
             begun: ActBegun { command: words, dir: dir.to_owned(), user: account, pid: None, started: None, marks, boot: None },
             stays: false,
         })
+    }
+
+    /// The processes of a service that is signalled: where it cannot be said which are its own, none is.
+    fn said_tree(&self, service: &Service, known: Option<&ActRecord>) -> Result<look::Tree, ActEnd> {
+        let tree = look::tree(service, known, &self.round());
+        match &tree.unsaid {
+            Some(why) => Err(refused(
+                format!("it cannot be said which process is {}'s: {why}", service.address),
+                "see that this account may look at its processes",
+            )),
+            None => Ok(tree),
+        }
     }
 
     fn signal(&self, name: &str, targets: &[ProcessId], marks: BTreeMap<String, LogMark>) -> Prepared {

@@ -101,12 +101,19 @@ pub(crate) struct Tree {
     pub main: Option<ProcessId>,
     /// The process that all others are below.
     above: Option<u32>,
+    /// The recorder beside it, where it still runs.
+    recorder: Option<u32>,
     all: OnceLock<Vec<u32>>,
     /// Why it cannot be said whether a process is this service's.
     pub unsaid: Option<String>,
 }
 
 impl Tree {
+    /// Of what nobody can say whether it is there.
+    pub(crate) fn unsaid(why: String) -> Self {
+        Self { unsaid: Some(why), ..Self::default() }
+    }
+
     /// One process, where it still runs, and nothing else.
     pub(crate) fn of_one(process: &ProcessId) -> Self {
         let main = Some(process.clone()).filter(ProcessId::is_alive);
@@ -138,6 +145,21 @@ impl Tree {
         })
     }
 
+    /// What stands for its process on a `process` rung.
+    fn process_answer(&self) -> Answer {
+        let (pid, which) = match (&self.main, self.all().first()) {
+            (Some(main), _) => (main.pid, ""),
+            (None, Some(forked)) => (*forked, ", forked away"),
+            (None, None) => return Answer::not_yet("no process"),
+        };
+        // Between being made and becoming its program it is a copy of the recorder: there, and proof of nothing.
+        let runs_what = |pid: u32| std::fs::read_link(format!("/proc/{pid}/exe")).ok();
+        if self.recorder.and_then(runs_what).is_some_and(|copied| runs_what(pid) == Some(copied)) {
+            return Answer::not_yet(format!("process {pid}{which} is not its program yet"));
+        }
+        Answer::holds(format!("process {pid}{which}"))
+    }
+
     /// Which of its processes holds a socket: most often the main one.
     fn holder(&self, inode: u64) -> Option<u32> {
         let main = self.main.as_ref().and_then(|m| sockets::holder(inode, &[m.pid]));
@@ -154,7 +176,7 @@ pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) 
         let recorder = known.recorder.is_alive().then_some(known.recorder.pid);
         if main.is_some() {
             let above = recorder.or(main.as_ref().map(|m| m.pid));
-            return Tree { main, above, ..Tree::default() };
+            return Tree { main, above, recorder, ..Tree::default() };
         }
         if let Some(recorder) = recorder {
             // Nothing below it: read anew before that is believed, for what was forked away a
@@ -164,7 +186,7 @@ pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) 
                 all = ProcTable::read().below(recorder);
             }
             if !all.is_empty() {
-                return Tree { above: Some(recorder), all: OnceLock::from(all), ..Tree::default() };
+                return Tree { above: Some(recorder), recorder: Some(recorder), all: OnceLock::from(all), ..Tree::default() };
             }
         }
     }
@@ -178,7 +200,7 @@ pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) 
             let above = main.as_ref().map(|m| m.pid);
             Tree { main, above, ..Tree::default() }
         }
-        Err(why) => Tree { unsaid: Some(why), ..Tree::default() },
+        Err(why) => Tree::unsaid(why),
     }
 }
 
@@ -206,7 +228,8 @@ impl Here {
         let unit = self.unit_of(service).await;
         let tree = match &unit {
             Some(Ok(seen)) => Tree::of_unit(seen),
-            _ => tree(service, known, round),
+            Some(Err(why)) => Tree::unsaid(why.clone()),
+            None => tree(service, known, round),
         };
         let total = service.ladder.len();
         if let Some(why) = &tree.unsaid {
@@ -359,13 +382,7 @@ impl Here {
     pub(crate) async fn rung(&self, service: &Service, rung: &Rung, tree: &Tree, since: Option<Timestamp>, round: &Round) -> Answer {
         match &rung.kind {
             RungKind::Process if tree.unsaid.is_some() => Answer::could_not(tree.unsaid.clone().unwrap_or_default()),
-            RungKind::Process => match &tree.main {
-                Some(main) => Answer::holds(format!("process {}", main.pid)),
-                None => match tree.all().first() {
-                    Some(pid) => Answer::holds(format!("process {pid}, forked away")),
-                    None => Answer::not_yet("no process"),
-                },
-            },
+            RungKind::Process => tree.process_answer(),
             RungKind::Port { port, on, held_by_any } => port_answer(*port, on.as_deref(), *held_by_any, service, tree, round),
             RungKind::Connect { port, to } => match connect(to, *port).await {
                 answer if answer.verdict == Verdict::Holds => by_itself(answer, to, *port, service, tree, round),
@@ -536,6 +553,10 @@ fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service
     let Some(first) = found.first() else { return Answer::not_yet(format!("nothing listens on port {port}")) };
     if let Some(pid) = found.iter().find_map(|l| tree.holder(l.inode)) {
         return Answer::holds(format!("process {pid} listens on {port}"));
+    }
+    // Who is not known to be it is not known to be another either.
+    if let (Some(why), false) = (&tree.unsaid, held_by_any) {
+        return Answer::could_not(format!("port {port} is held, and it cannot be said by whom: {why}"));
     }
     // Before a stranger is named, the table is read anew: this one may be a moment old.
     let now = SocketTable::read().map(|t| t.listening(port, on)).unwrap_or_default();
@@ -722,4 +743,36 @@ fn mount(path: &str) -> Answer {
     let wanted = Path::new(path);
     let there = table.lines().filter_map(|l| l.split_ascii_whitespace().nth(4)).any(|at| Path::new(&at.replace("\\040", " ")) == wanted);
     if there { Answer::holds(format!("{path} is mounted")) } else { Answer::not_yet(format!("nothing is mounted at {path}")) }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    /// Somebody holds the port, and which processes are the service's cannot be said: they may be its own, or another's.
+    #[rstest]
+    #[case::by_its_port("{ rung = \"port\", port = PORT }")]
+    #[case::by_its_answer("{ rung = \"connect\", to = \"127.0.0.1\", port = PORT }")]
+    #[tokio::test]
+    async fn who_is_not_known_to_be_it_is_not_known_to_be_another(#[case] rung: &str) {
+        let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        let rung = rung.replace("PORT", &listener.local_addr().unwrap().port().to_string());
+        let text = format!(
+            "[estate]\nname = \"Reach\"\nstands_for = \"test\"\n[host.quay]\nreach = \"here\"\n[service.gate]\nhost = \"quay\"\n\
+             run_by = \"process\"\nprocess = {{ program = \"/bin/true\" }}\nladder = [{rung}]\n"
+        );
+        let service = yantro_core::estate::vet(&text, "/").estate.unwrap().services.into_values().next().unwrap();
+        let dir = tempfile::tempdir().unwrap();
+        let here = Here::new(&dir.path().join("data"), &dir.path().join("hosts")).unwrap();
+        let rung = service.ladder.last().unwrap();
+        let by = async |tree: Tree| here.rung(&service, rung, &tree, None, &here.round_from_now()).await;
+        let unsaid = by(Tree::unsaid("its environment cannot be read".into())).await;
+        assert_eq!(unsaid.verdict, Verdict::CouldNotLook, "{}", unsaid.says);
+        let another = by(Tree::default()).await;
+        assert_eq!(another.verdict, Verdict::Against, "{}", another.says);
+        let own = by(Tree::of_one(&ProcessId::of(std::process::id()).unwrap())).await;
+        assert_eq!(own.verdict, Verdict::Holds, "{}", own.says);
+    }
 }

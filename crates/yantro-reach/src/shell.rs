@@ -193,11 +193,14 @@ async fn look(sh: &Sh, service: &Service) -> RawLook {
         _ => None,
     };
     let runs = match runs {
-        Some(kind) => match look_at(sh, Some(service), &kind).await.verdict {
-            Verdict::Holds => Some(true),
-            Verdict::Against | Verdict::NotYet => Some(false),
-            Verdict::CouldNotLook => None,
-        },
+        Some(kind) => {
+            let answer = look_at(sh, Some(service), &kind).await;
+            match answer.verdict {
+                Verdict::Holds => Some(true),
+                Verdict::Against | Verdict::NotYet => Some(is_between(&kind, &answer)),
+                Verdict::CouldNotLook => None,
+            }
+        }
         None => None,
     };
     let mut rungs = Vec::new();
@@ -255,7 +258,17 @@ fn script_of(service: Option<&Service>, kind: &RungKind) -> Option<(String, Vec<
             _ => None,
         },
         RungKind::Manager => match service.map(|s| &s.runner) {
-            Some(ServiceRunner::Systemd(s)) => Some((format!("systemctl is-active -- {}", shell_word(&s.unit)), vec![0], vec![3, 4])),
+            // Its word counts, not its exit code: by that a unit on its way down is down already.
+            Some(ServiceRunner::Systemd(s)) => Some((
+                format!(
+                    "s=$(systemctl is-active -- {} 2>&1); echo \"$s\"; \
+                     case \"$s\" in active) exit 0;; inactive|failed|unknown) exit 3;; {}) exit 3;; *) exit 1;; esac",
+                    shell_word(&s.unit),
+                    BETWEEN.join("|")
+                ),
+                vec![0],
+                vec![3],
+            )),
             _ => None,
         },
         RungKind::Booted => Some(("systemctl is-system-running | grep -E 'running|degraded'".to_owned(), vec![0], vec![1])),
@@ -273,6 +286,24 @@ fn script_of(service: Option<&Service>, kind: &RungKind) -> Option<(String, Vec<
     }
 }
 
+/// The manager's words for a unit that is neither up nor down.
+const BETWEEN: [&str; 5] = ["activating", "deactivating", "reloading", "refreshing", "maintenance"];
+
+/// Whether the manager says of its unit that it is on its way: not proven, and not down either.
+fn is_between(kind: &RungKind, answer: &Answer) -> bool {
+    *kind == RungKind::Manager && BETWEEN.contains(&answer.says.as_str())
+}
+
+/// What a look after a stop comes to: it must find nothing (R15).
+fn gone(kind: &RungKind, answer: Answer) -> Answer {
+    match answer.verdict {
+        Verdict::Holds => Answer::not_yet(format!("still so: {}", answer.says)),
+        Verdict::NotYet | Verdict::Against if is_between(kind, &answer) => answer,
+        Verdict::NotYet | Verdict::Against => Answer::holds(format!("gone: {}", answer.says)),
+        Verdict::CouldNotLook => answer,
+    }
+}
+
 /// Whether anything listens on a port, by the system's socket table; 0A is LISTEN.
 fn listens(port: u16) -> String {
     format!("cat /proc/net/tcp /proc/net/tcp6 2>/dev/null | grep -iqE ':{port:04X} 0+:0000 0A'")
@@ -281,7 +312,12 @@ fn listens(port: u16) -> String {
 async fn look_at(sh: &Sh, service: Option<&Service>, kind: &RungKind) -> Answer {
     let Some((script, holds, not_yet)) = script_of(service, kind) else { return Answer::could_not(takes_outpost(&kind.says())) };
     let (code, said) = sh.run(&script).await;
-    let first = said.lines().next().unwrap_or_default().trim().to_owned();
+    answer_of(kind, code, &said, &holds, &not_yet)
+}
+
+/// What a look's script came to: its exit code, and the first line that it printed.
+fn answer_of(kind: &RungKind, code: i32, printed: &str, holds: &[i32], not_yet: &[i32]) -> Answer {
+    let first = printed.lines().next().unwrap_or_default().trim().to_owned();
     let says = if first.is_empty() { format!("{}: exit code {code}, by the plain shell", kind.says()) } else { first };
     match code {
         c if holds.contains(&c) => Answer::holds(says),
@@ -295,11 +331,7 @@ async fn climb_by_looks(sh: &Sh, climb: Climb, tell: &impl Fn(Value)) {
     let rungs = climb.service.ladder_of(climb.kind);
     let look = async |rung: &Rung| {
         let answer = look_at(sh, Some(&climb.service), &rung.kind).await;
-        match (climb.kind, answer.verdict) {
-            (StepKind::Stop, Verdict::Holds) => Answer::not_yet(format!("still so: {}", answer.says)),
-            (StepKind::Stop, Verdict::NotYet | Verdict::Against) => Answer::holds(format!("gone: {}", answer.says)),
-            _ => answer,
-        }
+        if climb.kind == StepKind::Stop { gone(&rung.kind, answer) } else { answer }
     };
     let (mut at, mut last): (usize, Option<(usize, Answer)>) = (climb.from, None);
     loop {
@@ -578,5 +610,43 @@ impl Shell {
             }
         }
         open.into_values().for_each(|task| task.abort());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::PermissionsExt;
+
+    use rstest::rstest;
+
+    use super::*;
+
+    /// A unit's state as its manager words it; exit codes as systemctl(1) has them, which are 3 for all that is not active.
+    #[rstest]
+    #[case::up("active", 0, Verdict::Holds, Verdict::NotYet)]
+    #[case::down("inactive", 3, Verdict::NotYet, Verdict::Holds)]
+    #[case::failed("failed", 3, Verdict::NotYet, Verdict::Holds)]
+    #[case::no_such_unit("inactive", 4, Verdict::NotYet, Verdict::Holds)]
+    #[case::on_its_way_up("activating", 3, Verdict::NotYet, Verdict::NotYet)]
+    #[case::on_its_way_down("deactivating", 3, Verdict::NotYet, Verdict::NotYet)]
+    #[case::taking_its_settings("reloading", 0, Verdict::NotYet, Verdict::NotYet)]
+    #[case::no_manager("Failed to connect to bus: Host is down", 1, Verdict::CouldNotLook, Verdict::CouldNotLook)]
+    #[case::a_word_of_later_days("thawing", 3, Verdict::CouldNotLook, Verdict::CouldNotLook)]
+    fn a_unit_on_its_way_is_neither_up_nor_down(#[case] word: &str, #[case] code: i32, #[case] up: Verdict, #[case] down: Verdict) {
+        let text = "[estate]\nname = \"Reach\"\nstands_for = \"test\"\n[host.quay]\nreach = \"here\"\n[service.gate]\nhost = \"quay\"\n\
+                    run_by = \"systemd\"\nunit = \"gate.service\"\n";
+        let service = yantro_core::estate::vet(text, "/").estate.unwrap().services.into_values().next().unwrap();
+        let dir = tempfile::tempdir().unwrap();
+        let manager = dir.path().join("systemctl");
+        std::fs::write(&manager, format!("#!/bin/sh\necho '{word}'\nexit {code}\n")).unwrap();
+        std::fs::set_permissions(&manager, std::fs::Permissions::from_mode(0o700)).unwrap();
+        let (script, holds, not_yet) = script_of(Some(&service), &RungKind::Manager).unwrap();
+        let path = format!("{}:/usr/bin:/bin", dir.path().display());
+        let ran = std::process::Command::new("/bin/sh").args(["-c", &script]).env("PATH", path).output().unwrap();
+        let printed = String::from_utf8_lossy(&ran.stdout);
+        let answer = answer_of(&RungKind::Manager, ran.status.code().unwrap(), &printed, &holds, &not_yet);
+        assert_eq!(answer.verdict, up, "{answer:?}");
+        assert_eq!(gone(&RungKind::Manager, answer.clone()).verdict, down, "{answer:?}");
+        assert_eq!(is_between(&RungKind::Manager, &answer), up == Verdict::NotYet && down == Verdict::NotYet);
     }
 }

@@ -332,6 +332,7 @@ fn work_that_was_lost_with_its_recorder_holds() {
     let view = server.run_is(run, &["held", "finished"]);
     assert_eq!(view["state"], "held", "a database is started on a half-done patch");
     assert_eq!(steps(&view)[0]["now"]["state"], "outcome-unknown", "{}", steps(&view)[0]["now"]);
+    wait_until("it was looked at again", || (server.state("quay/db") != "unknown").then_some(()));
     assert_eq!(server.state("quay/db"), "down");
 }
 

@@ -1,11 +1,13 @@
 //! Acts through the recorder: given once, followed to their end, found again (R21, R22, R26).
 
-use std::sync::Arc;
+use std::{collections::BTreeMap, sync::Arc};
 
 use rstest::rstest;
 use yantro_core::{
     estate::Service,
     run::{ActEnd, ActKind},
+    sequence::StepKind,
+    state::Verdict,
 };
 use yantro_reach::{ActNews, Recorded};
 
@@ -141,6 +143,32 @@ async fn a_start_is_found_and_followed_again_by_another_server() {
     world.here.follow("run-1/act-1", found, move |news| drop(teller.send(news))).await;
     world.append("go", "");
     assert!(matches!(ended(&mut told).await, ActEnd::Exited { code: 5, .. }));
+}
+
+/// Between being made and being its program a process is a copy of the recorder: its output file, which nobody reads, keeps it there.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_process_that_is_not_its_program_yet_proves_nothing() {
+    let world = World::new();
+    let service = world.script("while :; do sleep 0.1; done", "");
+    let output = world.here.output_of(&service);
+    let made = std::process::Command::new("mkfifo").arg(&output).status().unwrap();
+    assert!(made.success());
+    let (record, _news) = world.started("run-1/act-1", &service).await;
+    let mut climbing = world.climb(&service, StepKind::Start, Some(record.clone()), BTreeMap::new());
+    let report = climbing.until("its first rung", |_| true).await;
+    assert_eq!(report.answer.verdict, Verdict::NotYet, "{}", report.answer.says);
+    assert!(report.answer.says.contains("not its program yet"), "{}", report.answer.says);
+    // It is there all the same: nobody takes it for down.
+    let look = world.here.look(&service, Some(&record), &world.here.round_from_now()).await;
+    assert_eq!(look.runs, Some(true));
+    let mut stopping = world.climb(&service, StepKind::Stop, Some(record.clone()), BTreeMap::new());
+    let report = stopping.until("what a stop finds", |_| true).await;
+    assert!(report.answer.verdict == Verdict::NotYet && report.answer.says.contains("still there"), "{}", report.answer.says);
+    drop(stopping);
+    let reader = std::fs::File::open(&output).unwrap();
+    climbing.until("its program", |r| r.answer.verdict == Verdict::Holds).await;
+    world.here.end_trees(&[record]).await;
+    drop(reader);
 }
 
 #[tokio::test(flavor = "multi_thread")]
