@@ -215,22 +215,45 @@ async fn look(sh: &Sh, service: &Service) -> RawLook {
     RawLook { runs, main: None, manager: None, rungs, total: service.ladder.len() }
 }
 
+/// What stands in place of an output that may show a secret.
+const WITHHELD: &str = "its output is withheld: it was given a secret, and a plain shell cannot mask it";
+
+/// Whether a command is given a secret, whose value only its host knows.
+fn has_secret(env: &BTreeMap<String, String>, to_the_letter: &BTreeSet<String>) -> bool {
+    env.iter().any(|(name, value)| !to_the_letter.contains(name) && (value.starts_with("file:") || value.starts_with("env:")))
+}
+
 /// A command with its folder and environment; a reference is resolved there, by the shell, and is in no argument.
 /// What came from outside is taken to the letter, whatever it looks like.
 fn in_place(words: &[String], dir: &str, env: &BTreeMap<String, String>, to_the_letter: &BTreeSet<String>) -> String {
     let mut script = format!("cd {} || {{ echo \"the folder cannot be entered\"; exit 126; }}; ", shell_word(dir));
-    for (name, value) in env {
-        let value = match (value.strip_prefix("file:"), value.strip_prefix("env:")) {
-            _ if to_the_letter.contains(name) => shell_word(value),
-            (Some(path), _) => format!("\"$(cat {})\"", shell_word(path)),
-            (_, Some(of)) if is_variable(of) => format!("\"${{{of}}}\""),
-            _ => shell_word(value),
+    for (name, value) in env.iter().filter(|(name, _)| is_variable(name)) {
+        let unread = format!("|| {{ echo \"the secret of {name} cannot be read\"; exit 126; }}");
+        script += &match (value.strip_prefix("file:"), value.strip_prefix("env:")) {
+            _ if to_the_letter.contains(name) => format!("export {name}={}; ", shell_word(value)),
+            (Some(path), _) => format!("{name}=\"$(cat {} 2>/dev/null)\" {unread}; export {name}; ", shell_word(path)),
+            (_, Some(of)) if is_variable(of) => format!("[ -n \"${{{of}+set}}\" ] {unread}; export {name}=\"${{{of}}}\"; "),
+            _ => format!("export {name}={}; ", shell_word(value)),
         };
-        if is_variable(name) {
-            script.push_str(&format!("export {name}={value}; "));
-        }
     }
     script + &words.iter().map(|w| shell_word(w)).collect::<Vec<_>>().join(" ")
+}
+
+/// The same for a look: of one that is given a secret only the exit code leaves its host.
+fn look_in_place(words: &[String], dir: &str, env: &BTreeMap<String, String>, to_the_letter: &BTreeSet<String>) -> String {
+    let script = in_place(words, dir, env, to_the_letter);
+    if has_secret(env, to_the_letter) {
+        format!("{script} > /dev/null 2>&1; c=$?; echo \"exit code $c, and {WITHHELD}\"; exit \"$c\"")
+    } else {
+        script
+    }
+}
+
+/// What is run beside an act, in its folder: its end is written under another name first, and so is there whole or not at all.
+fn beside(is_withheld: bool) -> String {
+    let (before, into) =
+        if is_withheld { (format!("echo \"{WITHHELD}\" > \"$0/output\"; "), "/dev/null") } else { (String::new(), "$0/output") };
+    format!("echo $$ > \"$0/pid\"; {before}\"$@\" > \"{into}\" 2>&1 < /dev/null; echo $? > \"$0/code.new\"; mv \"$0/code.new\" \"$0/code\"")
 }
 
 /// Whether a shell takes this as the name of a variable, and as nothing else.
@@ -249,11 +272,11 @@ fn script_of(service: Option<&Service>, kind: &RungKind) -> Option<(String, Vec<
                 Some(ServiceRunner::Commands(c)) => (c.dir.as_str(), &c.env, &c.to_the_letter),
                 _ => ("/", &none, &no_names),
             };
-            Some((in_place(command, dir, env, letter), holds.clone(), not_yet.clone()))
+            Some((look_in_place(command, dir, env, letter), holds.clone(), not_yet.clone()))
         }
         RungKind::State => match service.map(|s| &s.runner) {
             Some(ServiceRunner::Commands(c)) => {
-                Some((in_place(&c.state, &c.dir, &c.env, &c.to_the_letter), c.state_up.clone(), c.state_down.clone()))
+                Some((look_in_place(&c.state, &c.dir, &c.env, &c.to_the_letter), c.state_up.clone(), c.state_down.clone()))
             }
             _ => None,
         },
@@ -439,10 +462,8 @@ async fn act(
         let sudo = ["sudo", "-n", "-u", &user, "--"].map(str::to_owned);
         words.splice(0..0, sudo);
     }
-    // The end is written under another name first: it is there whole, or not at all.
-    let beside = "echo $$ > \"$0/pid\"; \"$@\" > \"$0/output\" 2>&1 < /dev/null; echo $? > \"$0/code.new\"; mv \"$0/code.new\" \"$0/code\"";
     let limited = format!("{}s", within.0.as_secs().max(1));
-    let mut all = vec!["setsid".to_owned(), "sh".to_owned(), "-c".to_owned(), beside.to_owned(), "@ACT@".to_owned()];
+    let mut all = vec!["setsid".to_owned(), "sh".to_owned(), "-c".to_owned(), beside(has_secret(&env, &to_the_letter)), "@ACT@".to_owned()];
     all.extend(["timeout".to_owned(), limited]);
     all.extend(words);
     let script = format!(
@@ -648,5 +669,44 @@ mod tests {
         assert_eq!(answer.verdict, up, "{answer:?}");
         assert_eq!(gone(&RungKind::Manager, answer.clone()).verdict, down, "{answer:?}");
         assert_eq!(is_between(&RungKind::Manager, &answer), up == Verdict::NotYet && down == Verdict::NotYet);
+    }
+
+    fn sh(script: &str, args: &[&str]) -> (i32, String) {
+        let ran = std::process::Command::new("/bin/sh").args(["-c", script]).args(args).output().unwrap();
+        (ran.status.code().unwrap(), format!("{}{}", String::from_utf8_lossy(&ran.stdout), String::from_utf8_lossy(&ran.stderr)))
+    }
+
+    /// A plain shell masks nothing: what was given a secret keeps its output on its host.
+    #[rstest]
+    #[case::a_secret(|file: &str| format!("file:{file}"), true)]
+    #[case::a_value(|_: &str| "a plain canary".to_owned(), false)]
+    fn the_output_of_what_is_given_a_secret_is_withheld(#[case] value: fn(&str) -> String, #[case] is_withheld: bool) {
+        let dir = tempfile::tempdir().unwrap();
+        let file = dir.path().join("secret");
+        std::fs::write(&file, "a canary\n").unwrap();
+        let env = BTreeMap::from([("KEY".to_owned(), value(&file.display().to_string()))]);
+        let words = ["sh", "-c", "echo \"out $KEY\"; echo \"err $KEY\" >&2; [ -n \"$KEY\" ] && exit 3"].map(str::to_owned);
+        let (code, printed) = sh(&look_in_place(&words, "/", &env, &BTreeSet::new()), &[]);
+        assert_eq!((code, printed.contains("canary")), (3, !is_withheld), "{printed}");
+        assert_eq!(printed.contains("withheld"), is_withheld, "{printed}");
+
+        let act = dir.path().display().to_string();
+        let ran = format!("{} \"$@\"", in_place(&["sh".into(), "-c".into(), beside(is_withheld), act], "/", &env, &BTreeSet::new()));
+        sh(&ran, &["sh", &words[0], &words[1], &words[2]]);
+        let output = std::fs::read_to_string(dir.path().join("output")).unwrap();
+        assert_eq!((output.contains("canary"), output.contains("withheld")), (!is_withheld, is_withheld), "{output}");
+        assert_eq!(std::fs::read_to_string(dir.path().join("code")).unwrap().trim(), "3");
+        assert_eq!(has_secret(&env, &BTreeSet::new()), is_withheld);
+        assert!(!has_secret(&env, &BTreeSet::from(["KEY".to_owned()])), "what came from outside is no reference");
+    }
+
+    /// A command is not run without the secret that it was to be given.
+    #[rstest]
+    #[case::no_file("file:/nowhere/secret")]
+    #[case::no_variable("env:YANTRO_TEST_UNSET")]
+    fn a_secret_that_cannot_be_read_is_said(#[case] reference: &str) {
+        let env = BTreeMap::from([("KEY".to_owned(), reference.to_owned())]);
+        let (code, printed) = sh(&in_place(&["echo".into(), "ran".into()], "/", &env, &BTreeSet::new()), &[]);
+        assert_eq!((code, printed.trim()), (126, "the secret of KEY cannot be read"));
     }
 }

@@ -67,7 +67,7 @@ changes_nothing = true
         pier.address(),
         lab.file("key").display(),
         lab.file("known_hosts").display(),
-        noted("start", "test ${#LAMP_KEY} = 15 && touch /run/lamp"),
+        noted("start", "test ${#LAMP_KEY} = 15 && echo lit by $LAMP_KEY && touch /run/lamp"),
         noted("stop", "rm -f /run/lamp"),
         noted("oil", "sleep 3; echo oiled it is"),
     )
@@ -90,7 +90,9 @@ fn a_host_without_an_outpost_is_acted_on_by_its_plain_shell() {
     assert_eq!(view["state"], "finished", "{}", view["held_because"]);
     assert_eq!((server.state("pier/lamp").as_str(), server.state("pier/fares").as_str()), ("proven", "proven"));
     assert_eq!(pier.ok(&["systemctl", "is-active", "fares"]).trim(), "active");
-    assert!(!view.to_string().contains("tide-48-harbour"), "the secret is resolved there");
+    let told_of_it = [view.to_string(), server.ok(&["report", &run.to_string()]), server.ok(&["show", &run.to_string()])].concat();
+    assert!(!told_of_it.contains("tide-48-harbour"), "the secret is resolved there, and what prints it stays there");
+    assert!(view.to_string().contains("its output is withheld"), "{view}");
     server.ok(&["restart", "lamp", "--yes"]);
     assert_eq!(records(&pier, "lamp"), ["start", "stop", "start"]);
     // A process of ours takes the outpost: refused, with the reason, and nothing begun.
