@@ -361,7 +361,7 @@ pub(crate) fn read<T>(lock: &RwLock<T>) -> RwLockReadGuard<'_, T> {
 pub struct Engine {
     pub(crate) shared: Arc<Shared>,
     pub(crate) hands: Hands,
-    pub(crate) inbox: Inbox,
+    pub(crate) inbox: Inbox<Msg>,
     pub(crate) storage: Arc<Storage>,
 }
 

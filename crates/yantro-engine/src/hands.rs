@@ -31,7 +31,7 @@ use crate::{board::Watching, clock::Clock, engine::Msg, identity::Identity, inbo
 pub(crate) struct Hands {
     pub hosts: Arc<Hosts>,
     pub clock: Clock,
-    inbox: Inbox,
+    inbox: Inbox<Msg>,
     /// The start that each service runs by now.
     known: Arc<Mutex<BTreeMap<Address, ActRecord>>>,
     started: Arc<RwLock<BTreeMap<Address, Arc<StartedAs>>>>,
@@ -75,7 +75,7 @@ pub(crate) struct Announced {
 }
 
 impl Hands {
-    pub fn new(hosts: Hosts, clock: Clock, inbox: Inbox, started: Vec<(Address, StartedAs)>, identity: Identity) -> Self {
+    pub fn new(hosts: Hosts, clock: Clock, inbox: Inbox<Msg>, started: Vec<(Address, StartedAs)>, identity: Identity) -> Self {
         let mut known = BTreeMap::new();
         for (address, s) in started.iter().filter(|(a, _)| hosts.is_here(&a.host)) {
             if let Recorded::Begun(record) | Recorded::Ended(Some(record), _) = hosts.here().recorded(&s.act) {

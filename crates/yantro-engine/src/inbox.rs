@@ -7,7 +7,7 @@ use std::sync::{
 
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 
-use crate::{EngineError, ended::end_process, engine::Msg};
+use crate::{EngineError, ended::end_process};
 
 /// So much may wait before people are asked to come again.
 const FOR_PEOPLE: usize = 20_000;
@@ -16,28 +16,34 @@ const FOR_PEOPLE: usize = 20_000;
 const AT_MOST: usize = 1_000_000;
 
 /// Where the loop is told things.
-#[derive(Clone)]
-pub(crate) struct Inbox {
-    to: UnboundedSender<Msg>,
+pub(crate) struct Inbox<M> {
+    to: UnboundedSender<M>,
     waiting: Arc<AtomicUsize>,
 }
 
 /// What the loop takes them from.
-pub(crate) struct Messages {
-    from: UnboundedReceiver<Msg>,
+pub(crate) struct Messages<M> {
+    from: UnboundedReceiver<M>,
     waiting: Arc<AtomicUsize>,
 }
 
 /// An inbox and its other end.
-pub(crate) fn inbox() -> (Inbox, Messages) {
+pub(crate) fn inbox<M>() -> (Inbox<M>, Messages<M>) {
     let (to, from) = unbounded_channel();
     let waiting = Arc::new(AtomicUsize::new(0));
     (Inbox { to, waiting: Arc::clone(&waiting) }, Messages { from, waiting })
 }
 
-impl Inbox {
+// By hand: a message need not be one that can be copied.
+impl<M> Clone for Inbox<M> {
+    fn clone(&self) -> Self {
+        Self { to: self.to.clone(), waiting: Arc::clone(&self.waiting) }
+    }
+}
+
+impl<M> Inbox<M> {
     /// News: taken in whatever else waits.
-    pub fn tell(&self, msg: Msg) {
+    pub fn tell(&self, msg: M) {
         let waiting = self.waiting.fetch_add(1, Ordering::Relaxed);
         if waiting >= AT_MOST {
             end_process(&format!("{waiting} messages wait for the loop, which does not take them in"));
@@ -47,7 +53,7 @@ impl Inbox {
     }
 
     /// What somebody asks for: refused where too much waits already.
-    pub fn ask(&self, msg: Msg) -> Result<(), EngineError> {
+    pub fn ask(&self, msg: M) -> Result<(), EngineError> {
         if self.waiting.load(Ordering::Relaxed) >= FOR_PEOPLE {
             return Err(EngineError::Busy);
         }
@@ -56,16 +62,16 @@ impl Inbox {
     }
 }
 
-impl Messages {
+impl<M> Messages<M> {
     /// The next; `None` once nobody tells anything any more.
-    pub async fn recv(&mut self) -> Option<Msg> {
+    pub async fn recv(&mut self) -> Option<M> {
         let msg = self.from.recv().await;
         self.waiting.fetch_sub(usize::from(msg.is_some()), Ordering::Relaxed);
         msg
     }
 
     /// The next, where one waits.
-    pub fn try_recv(&mut self) -> Option<Msg> {
+    pub fn try_recv(&mut self) -> Option<M> {
         let msg = self.from.try_recv().ok();
         self.waiting.fetch_sub(usize::from(msg.is_some()), Ordering::Relaxed);
         msg
@@ -85,16 +91,16 @@ mod tests {
     async fn people_are_asked_to_come_again_where_too_much_waits() {
         let (inbox, mut messages) = inbox();
         for _ in 0..FOR_PEOPLE {
-            inbox.tell(Msg::Looked(Vec::new()));
+            inbox.tell("looked");
         }
-        assert!(matches!(inbox.ask(Msg::Looked(Vec::new())), Err(EngineError::Busy)));
-        inbox.tell(Msg::Looked(Vec::new()));
+        assert!(matches!(inbox.ask("looked"), Err(EngineError::Busy)));
+        inbox.tell("looked");
         let mut taken = 0;
         while messages.try_recv().is_some() {
             taken += 1;
         }
         assert_eq!((taken, messages.is_empty()), (FOR_PEOPLE + 1, true), "news are taken in all the same");
-        inbox.ask(Msg::Looked(Vec::new())).unwrap();
+        inbox.ask("looked").unwrap();
         assert!(messages.recv().await.is_some());
     }
 }

@@ -87,7 +87,7 @@ pub(crate) struct Work {
 }
 
 impl Work {
-    pub(crate) async fn go(mut self, mut messages: Messages) {
+    pub(crate) async fn go(mut self, mut messages: Messages<Msg>) {
         self.settle().await;
         let mut ticked = Instant::now();
         let mut past: Option<Timestamp> = None;
@@ -605,8 +605,7 @@ impl Work {
             let body = serde_json::json!({ "run": run, "no": stamped.no, "at": stamped.at, "event": brief(&stamped.event) });
             self.engine.shared.publisher.tell(Published::new(Topic::Run, Some(*id), &body));
         }
-        let trouble = self.engine.shared.storage_trouble.write().unwrap_or_else(PoisonError::into_inner).take();
-        if trouble.is_some() {
+        if self.trouble().is_some() {
             tracing::info!("events can be stored again");
             self.make_reserve();
             let now = self.engine.hands.clock.now();
@@ -626,6 +625,8 @@ impl Work {
                     let _ = self.input(run, Input::Unhold { cause, by: "there is room again".to_owned() });
                 }
             }
+            // Last: whoever sees that there is room again sees what it comes to.
+            *self.engine.shared.storage_trouble.write().unwrap_or_else(PoisonError::into_inner) = None;
             self.engine.shared.publisher.tell(Published::new(Topic::Server, None, &serde_json::json!({})));
         }
     }
@@ -637,8 +638,8 @@ impl Work {
         if !error.is_passing() {
             end_process(&format!("events cannot be stored, and no trying again mends it: {why}"));
         }
-        let first = self.engine.shared.storage_trouble.write().unwrap_or_else(PoisonError::into_inner).replace(why.clone()).is_none();
-        if !first {
+        if self.trouble().is_some() {
+            *self.engine.shared.storage_trouble.write().unwrap_or_else(PoisonError::into_inner) = Some(why);
             // The hold itself, which is all that is waiting to be stored.
             self.batch = batch;
             return;
@@ -649,9 +650,6 @@ impl Work {
             undo();
         }
         self.orders.clear();
-        for reply in std::mem::take(&mut self.replies) {
-            reply(Err(EngineError::NotStored(why.clone())));
-        }
         self.batch = Batch { session: batch.session, ..Batch::default() };
         self.back_to_the_store();
         // Room for the hold itself.
@@ -661,6 +659,11 @@ impl Work {
         }
         // Nothing follows from a hold but that nothing does.
         self.orders.clear();
+        // Said once all is as the store has it: whoever reads it sees no run that is nowhere stored.
+        *self.engine.shared.storage_trouble.write().unwrap_or_else(PoisonError::into_inner) = Some(why.clone());
+        for reply in std::mem::take(&mut self.replies) {
+            reply(Err(EngineError::NotStored(why.clone())));
+        }
         self.engine.shared.publisher.tell(Published::new(Topic::Server, None, &serde_json::json!({})));
     }
 
