@@ -106,6 +106,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/consequences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a decision, lifting the standstill or taking over a host would do now, and touch nothing; its digest goes with the deed. */
+        post: operations["consequences"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/editions": {
         parameters: {
             query?: never;
@@ -1380,6 +1397,18 @@ export interface components {
              */
             with_ms?: number | null;
         };
+        /** @description What a deed would do now. */
+        Consequences: {
+            /** @description The digest of what is agreed to: sent with the deed as `shown`, no more is done than this. */
+            digest: string;
+            /** @description A sentence each, in order. */
+            does: string[];
+            /**
+             * Format: uint32
+             * @description The hold that it answers, where it answers one.
+             */
+            hold?: number | null;
+        };
         /** @description A part of a power controller that speaks Redfish (DMTF DSP0266). */
         Controller: {
             /** @description The account. */
@@ -1506,6 +1535,59 @@ export interface components {
             /** @constant */
             kind: "give-up";
         });
+        /** @description What is decided. */
+        DecisionKind: {
+            /** @constant */
+            kind: "hold";
+        } | {
+            /** @constant */
+            kind: "resume";
+        } | {
+            /** @description What to put over the estate's settings from now on. */
+            change?: components["schemas"]["Override"] | null;
+            /** @constant */
+            kind: "try-again";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "pass-over";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "vouch";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            kind: "release";
+        } | {
+            /** @constant */
+            kind: "force";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "answer";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description `yes`, `no`, or the value asked for. */
+            value: string;
+        } | {
+            /** @constant */
+            kind: "put-back";
+        } | {
+            /** @constant */
+            kind: "divert";
+            /** @description Which. */
+            procedure: components["schemas"]["ProcedureName"];
+        } | {
+            /** @constant */
+            kind: "give-up";
+        };
         /** @description A decision on a run. */
         DecisionRequest: {
             /**
@@ -1515,7 +1597,8 @@ export interface components {
              */
             hold: number | null;
             /**
-             * @description To go on with a run that things changed for: the digest of what it would do now, as it was shown.
+             * @description The digest of what it was shown to do: where it would do more by now, it is refused, with the difference. To go on with a
+             *     run that things changed for it is needed, and is that of what it would do now.
              * @default null
              */
             shown: string | null;
@@ -1576,6 +1659,34 @@ export interface components {
             /** @constant */
             kind: "give-up";
         });
+        /** @description A deed that disrupts something, and begins no run. */
+        Deed: {
+            /** @description What is decided. */
+            decision: components["schemas"]["DecisionKind"];
+            /** @constant */
+            deed: "decision";
+            /**
+             * Format: uint32
+             * @description The hold it answers; without, whichever stands.
+             * @default null
+             */
+            hold: number | null;
+            /** @description The run. */
+            run: components["schemas"]["RunId"];
+            /**
+             * @description Why, where that goes on to what is done: the procedure that takes over is told it.
+             * @default null
+             */
+            why: string | null;
+        } | {
+            /** @constant */
+            deed: "lift-standstill";
+        } | {
+            /** @constant */
+            deed: "take-over";
+            /** @description The host. */
+            host: components["schemas"]["HostName"];
+        };
         /** @description One line of a difference. */
         DiffLine: {
             /**
@@ -4217,6 +4328,11 @@ export interface components {
         StandstillRequest: {
             /** @description Whether everything is to be held. */
             on: boolean;
+            /**
+             * @description The digest of what lifting it was shown to do: where more would go on by now, it is refused, with the difference.
+             * @default null
+             */
+            shown: string | null;
         };
         /** @description How a service is started. */
         StartBlock: {
@@ -4771,6 +4887,11 @@ export interface components {
         TakeOver: {
             /** @description The host. */
             host: components["schemas"]["HostName"];
+            /**
+             * @description The digest of what it was shown to do: where it would do more by now, it is refused, with the difference.
+             * @default null
+             */
+            shown: string | null;
             /** @description Why. */
             why: string;
         };
@@ -5219,6 +5340,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BoardView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    consequences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Deed"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consequences"];
                 };
             };
             /** @description What went wrong. */

@@ -40,7 +40,7 @@ export class Refused extends Error {
 }
 
 /** Calls that only ask, though they take a body. */
-const asks = (path: string): boolean => /\/(plan|draft|look|vet|rehearsals(\?.*)?)$/.test(path);
+const asks = (path: string): boolean => /\/(plan|draft|look|vet|consequences|rehearsals(\?.*)?)$/.test(path);
 
 /** What changes something and gets no answer may have been carried out: nobody can say, and that is said. */
 export function noAnswer(changes: boolean): Problem {
@@ -93,10 +93,12 @@ export const api = {
   begin: (request: BeginRequest) => call<Schemas['RunBegun']>('POST', '/runs', request),
   anew: (run: number) => call<PlanView>('GET', `/runs/${run}/anew`),
   decide: (run: number, decision: Schemas['DecisionRequest']) => call<RunView>('POST', `/runs/${run}/decisions`, decision),
-  act: (act: string, of: string, why: string) => call<Schemas['RunBegun']>('POST', '/acts', { act, of: [of], why: why || null, asked_as: identity() }),
+  consequences: (deed: Schemas['Deed']) => call<Schemas['Consequences']>('POST', '/consequences', deed),
+  planAct: (act: string, of: string) => call<PlanView>('POST', '/acts/plan', { act, of: [of] }),
+  act: (act: string, of: string, shown: string, why: string) => call<Schemas['RunBegun']>('POST', '/acts', { act, of: [of], shown, why: why || null, asked_as: identity() }),
   acknowledge: (address: string, why: string) => call<BoardView>('POST', '/acknowledgements', { address, why }),
   found: (on: string, describe: string[]) => call<HostSurvey>('GET', `/found?on=${encodeURIComponent(on)}${describe.length > 0 ? `&describe=${encodeURIComponent(describe.join(','))}` : ''}`),
   adopt: (host: string, units: string[], why: string) => call<Schemas['LoadOutcome']>('POST', '/adoptions', { host, units, why: why || null }),
-  standstill: (on: boolean) => call<BoardView>('POST', '/standstill', { on }),
+  standstill: (on: boolean) => call<BoardView>('POST', '/standstill', { on, shown: null }),
   relations: (of: string) => call<Relations>('GET', `/relations?of=${encodeURIComponent(of)}`),
 };

@@ -1,6 +1,6 @@
 <!-- One service on the board: state, what shows it, how old that is, what can be done. -->
 <script lang="ts">
-  import { Refused, api, type BoardRow } from '../lib/api';
+  import { Refused, api, type BoardRow, type PlanView } from '../lib/api';
   import { seenAt } from '../lib/board';
   import { deed, isHost } from '../lib/deeds';
   import { hostState } from '../lib/hosts';
@@ -40,9 +40,24 @@
     }
   }
   let told = $state<string | null>(null);
+  // What it would come to is worked out and shown first; what is begun is that.
+  let planned = $state.raw<PlanView | null>(null);
+  let cannot = $state<string | null>(null);
+  async function askFor(name: string): Promise<void> {
+    planned = null;
+    told = name;
+    try {
+      planned = await api.planAct(name, row.address);
+      cannot = planned.can_begin ? null : [...planned.obstacles.map((o) => `${o.why}; ${o.mend}`), ...planned.asks.map((a) => a.says)].join('. ');
+    } catch (error) {
+      if (!(error instanceof Refused)) throw error;
+      cannot = `${error.message}. ${error.hint}`;
+    }
+  }
   async function giveAct(why: string): Promise<string | null> {
     try {
-      const { id } = await api.act(told ?? '', row.address, why);
+      if (!planned?.can_begin) return cannot ?? 'It is still being worked out what this would do';
+      const { id } = await api.act(told ?? '', row.address, planned.digest, why);
       router.go(`/runs/${id}`);
       return null;
     } catch (error) {
@@ -79,7 +94,7 @@
     {:else}
       <span class="flex gap-1.5">
         {#each known ? row.can.slice(0, 1) : row.can as wish, i (wish)}<a class="btn btn-small {i > 0 ? 'max-md:hidden' : ''}" href={plan(wish)} aria-label="{deed(wish, row.address)} {row.address}: plan it">{upper(deed(wish, row.address))}…</a>{/each}
-        {#each row.acts ?? [] as name (name)}<button class="btn btn-small max-md:hidden" onclick={() => (told = name)} aria-label="{acts[name]?.name ?? name} {row.address}">{acts[name]?.name ?? name}…</button>{/each}
+        {#each row.acts ?? [] as name (name)}<button class="btn btn-small max-md:hidden" onclick={() => askFor(name)} aria-label="{acts[name]?.name ?? name} {row.address}">{acts[name]?.name ?? name}…</button>{/each}
         {#if known}<button class="btn btn-small max-md:hidden" onclick={() => (asking = true)} aria-label="acknowledge the line against {row.address}">Acknowledge…</button>{/if}
       </span>
     {/if}
@@ -90,7 +105,10 @@
         says="{live.board?.estate} · {live.board?.stands_for}. {acts[told]?.does ?? ''}"
         action={acts[told]?.name ?? told}
         onconfirm={giveAct}
-      />
+      >
+        {#if cannot}<p class="mt-3 border border-alarm bg-alarm-soft px-3.5 py-2" role="alert">{cannot}</p>
+        {:else if planned}<p class="mt-3">{planned.says}</p>{:else}<p class="mt-3 text-ink2">Working out what this would do…</p>{/if}
+      </Confirm>
     {/if}
     {#if row.seen.log_against}
       <Confirm

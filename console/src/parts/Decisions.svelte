@@ -30,6 +30,27 @@
   }
   let refused = $state<string | null>(null);
 
+  // What it would do is shown, and what is agreed to is that and no more.
+  let would = $state.raw<Schemas['Consequences'] | null>(null);
+  async function weigh(a: Pick<Allowed, 'kind'>, hold: number | null | undefined): Promise<string | null> {
+    would = null;
+    try {
+      would = await api.consequences({ deed: 'decision', run: run.id, decision: a as Schemas['DecisionKind'], hold: hold ?? null, why: null });
+      return null;
+    } catch (error) {
+      if (error instanceof Refused) return `${error.message}. ${error.hint}`;
+      throw error;
+    }
+  }
+  /** Decides what was shown; where it would do more by now, that is shown, with what is new of it. */
+  async function decideAsShown(a: Allowed, why: string): Promise<string | null> {
+    const before = would?.digest;
+    if (!before) return 'It is still being worked out what this would do';
+    const says = await decide({ ...a, shown: before } as unknown as Allowed, why);
+    if (says !== null) await weigh(a, run.hold);
+    return says;
+  }
+
   // Another procedure may take over: which, is asked for.
   let diverting = $state(false);
   let procedures = $state.raw<ProcedureSummary[]>([]);
@@ -38,6 +59,12 @@
     procedures = await api.procedures();
     to = procedures.find((p) => p.title !== run.title)?.name ?? procedures[0]?.name ?? '';
     diverting = true;
+    await weighDivert();
+  }
+  const toDivert = (): Allowed => ({ kind: 'divert', procedure: to, hold: run.hold }) as unknown as Allowed;
+  let cannot = $state<string | null>(null);
+  async function weighDivert(): Promise<void> {
+    cannot = await weigh(toDivert(), run.hold);
   }
   // Things changed before it began to act: what it would do now is shown, and what is confirmed is that.
   const isAnew = (a: Allowed): boolean => a.kind === 'resume' && a.leads_to.startsWith('works it out anew');
@@ -57,11 +84,22 @@
     } else if (gentle(a)) {
       refused = await decide(a, '');
     } else {
+      refused = await weigh(a, a.hold);
       asked = a;
-      open = true;
+      open = refused === null;
     }
   }
 </script>
+
+{#snippet does()}
+  {#if would === null}
+    <p class="mt-3 text-ink2">Working out what this would do…</p>
+  {:else if would.does.length > 0}
+    <ol class="mt-3 max-h-[38vh] overflow-auto border border-line2" aria-label="What this does">
+      {#each would.does as sentence, i (i)}<li class="border-b border-line2 px-3 py-1 font-mono text-[14px] last:border-b-0">{sentence}</li>{/each}
+    </ol>
+  {/if}
+{/snippet}
 
 <div class="flex flex-wrap gap-2 {of === null ? 'justify-end' : 'mt-2'}">
   {#each offered as allowed (JSON.stringify(allowed))}
@@ -77,11 +115,12 @@
 {#if refused}<p class="w-full text-right text-alarm" role="alert">{refused}</p>{/if}
 
 {#if run.may_divert}
-  <Confirm bind:open={diverting} title="Divert: run {run.id}" says="{live.board?.estate} · {live.board?.stands_for}. This {run.may_divert}." action="Divert" onconfirm={(why) => decide({ kind: 'divert', procedure: to, hold: run.hold } as unknown as Allowed, why)}>
+  <Confirm bind:open={diverting} title="Divert: run {run.id}" says="{live.board?.estate} · {live.board?.stands_for}. This {run.may_divert}." action="Divert" onconfirm={(why) => decideAsShown(toDivert(), why)}>
     <label class="mt-3 block"><span class="text-ink2">The procedure that takes over</span>
-      <select class="field mt-1 w-full" bind:value={to}>{#each procedures as p (p.name)}<option value={p.name}>{p.title}</option>{/each}</select>
+      <select class="field mt-1 w-full" bind:value={to} onchange={weighDivert}>{#each procedures as p (p.name)}<option value={p.name}>{p.title}</option>{/each}</select>
     </label>
     <p class="mt-1 text-ink2">{procedures.find((p) => p.name === to)?.purpose ?? ''}</p>
+    {#if cannot}<p class="mt-2 border border-alarm bg-alarm-soft px-3.5 py-2" role="alert">{cannot}</p>{:else}{@render does()}{/if}
   </Confirm>
 {/if}
 
@@ -104,6 +143,8 @@
     action={names[a.kind]}
     alarm={a.kind === 'give-up' || a.kind === 'force'}
     needsReason={a.needs_reason}
-    onconfirm={(why) => decide(a, why)}
-  />
+    onconfirm={(why) => decideAsShown(a, why)}
+  >
+    {@render does()}
+  </Confirm>
 {/if}

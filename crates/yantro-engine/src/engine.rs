@@ -38,6 +38,7 @@ use crate::{
     EngineError,
     board::{self, BoardView},
     clock::Clock,
+    deeds::no_more,
     editions::LoadRequest,
     hands::Hands,
     identity::Identity,
@@ -320,13 +321,13 @@ pub(crate) enum Msg {
     Looked(Vec<(Address, SeenState, String)>),
     Begin { begun: Box<Begun>, asked_as: Option<String>, reply: oneshot::Sender<Result<RunId, EngineError>> },
     Replan { run: RunId, begun: Box<Begun>, decision: Decision, reply: oneshot::Sender<Result<(), EngineError>> },
-    Decide { run: RunId, decision: Decision, reply: oneshot::Sender<Result<(), EngineError>> },
+    Decide { run: RunId, decision: Decision, shown: Option<Shown>, reply: oneshot::Sender<Result<(), EngineError>> },
     Remark { run: RunId, input: Input, reply: oneshot::Sender<Result<(), EngineError>> },
     PlanDivert { run: RunId, planned: Result<Divert, String> },
     Load { edition: Box<Edition>, loaded: Arc<Loaded>, reply: oneshot::Sender<Result<(), EngineError>> },
     Acknowledge { address: Address, who: String, why: String, reply: oneshot::Sender<Result<(), EngineError>> },
     Audit { who: String, what: &'static str, about: String, why: String, reply: oneshot::Sender<Result<(), EngineError>> },
-    Standstill { on: bool, who: String, reply: oneshot::Sender<Result<(), EngineError>> },
+    Standstill { on: bool, who: String, shown: Option<Shown>, reply: oneshot::Sender<Result<(), EngineError>> },
 }
 
 pub(crate) struct Shared {
@@ -502,8 +503,7 @@ impl Engine {
 
     /// The digest of a plan by an edition, which goes with its begin; what was shown is remembered, to say how it differs by
     /// then.
-    pub fn shows(&self, plan: &Plan, edition: u64) -> String {
-        let shown = Shown::of(plan, edition);
+    pub fn shows(&self, shown: Shown) -> String {
         let digest = shown.digest();
         let mut all = self.shared.shown.lock().unwrap_or_else(PoisonError::into_inner);
         if !all.iter().any(|(known, _)| *known == digest) {
@@ -1001,8 +1001,8 @@ impl Engine {
         self.ask(|reply| Msg::Remark { run, input, reply }).await
     }
 
-    /// Takes an operator's decision. `shown` is the digest of what a run that things changed for would do now, where its
-    /// decision is to go on.
+    /// Takes an operator's decision. `shown` is the digest of what it was shown to do: no more is done. To go on with a run that
+    /// things changed for, it is needed, and is that of what was worked out anew.
     pub async fn decide(&self, run: RunId, decision: Decision, shown: Option<&str>) -> Result<(), EngineError> {
         let changed = |r: &Run| r.awaiting().next().is_none() && r.hold_causes().any(|c| matches!(c, HoldCause::Changed { .. }));
         if decision.kind == DecisionKind::Resume && read(&self.shared.runs).get(&run).is_some_and(changed) {
@@ -1011,7 +1011,12 @@ impl Engine {
         if matches!(&decision.kind, DecisionKind::TryAgain { change: Some(change), .. } if change.written.is_some()) {
             return Err(EngineError::NoWrittenChange);
         }
-        self.ask(|reply| Msg::Decide { run, decision, reply }).await
+        let shown = shown.map(|digest| self.was_shown(digest)).transpose()?;
+        if let (Some(shown), DecisionKind::Divert { .. }) = (&shown, &decision.kind) {
+            // What takes over is worked out from a look, which the loop does not wait for.
+            no_more(shown, &self.would(run, &decision).await?)?;
+        }
+        self.ask(|reply| Msg::Decide { run, decision, shown, reply }).await
     }
 
     /// Acknowledges the forbidden line that is held against a service, with a reason (R17).
@@ -1027,27 +1032,31 @@ impl Engine {
     }
 
     /// Takes a host over from the server that acted on it before (R35).
-    pub async fn take_over(&self, host: &HostName, who: &str, why: &str) -> Result<(), EngineError> {
+    pub async fn take_over(&self, host: &HostName, who: &str, why: &str, shown: Option<&str>) -> Result<(), EngineError> {
         if why.trim().is_empty() {
             return Err(EngineError::NoReason("to take a host over"));
         }
         let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
         let described = loaded.estate.hosts.get(host).ok_or_else(|| EngineError::NoHost(host.clone()))?;
+        if let Some(digest) = shown {
+            no_more(&self.was_shown(digest)?, &self.would_take_over(host)?)?;
+        }
         let about = format!("host {host}");
         self.ask(|reply| Msg::Audit { who: who.to_owned(), what: "take over", about, why: why.to_owned(), reply }).await?;
         self.hands.take_over(host, described).await.map_err(|why| EngineError::HostKept { host: host.clone(), why })
     }
 
-    /// Holds every run and all reviving, or lets them go on (R36).
-    pub async fn standstill(&self, on: bool, who: &str) -> Result<(), EngineError> {
-        self.ask(|reply| Msg::Standstill { on, who: who.to_owned(), reply }).await
+    /// Holds every run and all reviving, or lets them go on (R36). `shown` is the digest of what lifting it was shown to do.
+    pub async fn standstill(&self, on: bool, who: &str, shown: Option<&str>) -> Result<(), EngineError> {
+        let shown = shown.map(|digest| self.was_shown(digest)).transpose()?;
+        self.ask(|reply| Msg::Standstill { on, who: who.to_owned(), shown, reply }).await
     }
 
     /// Ends every process that this data folder's runs started, and awaits their ends: for a demo that
     /// cleans up after itself. No run does this; it goes past sequence and record.
     pub async fn end_all_started(&self) {
         // Where that cannot be stored there is nothing under way that it would hold.
-        let _ = self.standstill(true, "the demo ends").await;
+        let _ = self.standstill(true, "the demo ends", None).await;
         self.hands.end_all().await;
     }
 

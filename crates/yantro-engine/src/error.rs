@@ -189,6 +189,20 @@ pub enum EngineError {
         /// The plan as it comes out now.
         plan: Option<Box<Plan>>,
     },
+    /// More would be done than was shown.
+    #[error("it would do otherwise than shown: {}", .difference.join("; "))]
+    DoneOtherwise {
+        /// How it differs, in sentences.
+        difference: Vec<String>,
+    },
+    /// No procedure can take over as it is.
+    #[error("{procedure} cannot take over: {why}")]
+    CannotDivert {
+        /// The procedure.
+        procedure: ProcedureName,
+        /// Why.
+        why: String,
+    },
     /// Things changed since a run was confirmed, and what it would do now was not confirmed.
     #[error("run {run} needs services that are another's: {behind}")]
     Behind {
@@ -259,6 +273,11 @@ impl EngineError {
                 "mend the file (yantro estate prints it, yantro vet FILE tells all faults) and load it again".to_owned()
             }
             EngineError::Otherwise { .. } => "look at it as it comes out now, and begin that".to_owned(),
+            EngineError::DoneOtherwise { .. } => {
+                "look at what it would do now, and agree to that; hold the run first where it moves on meanwhile: yantro hold RUN"
+                    .to_owned()
+            }
+            EngineError::CannotDivert { .. } => "mend that first, or have another procedure take over".to_owned(),
             EngineError::Behind { .. } => "wait until they are free, or give this run up".to_owned(),
             EngineError::NotStored(_) => "see that the disk has room; then ask again".to_owned(),
             EngineError::BadIdentity => "make up another, at random, for each thing that is asked for".to_owned(),

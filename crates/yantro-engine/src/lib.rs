@@ -7,6 +7,7 @@
 mod acts;
 mod board;
 mod clock;
+mod deeds;
 mod editions;
 mod ended;
 mod engine;
@@ -28,6 +29,7 @@ mod work;
 pub use acts::ActMark;
 pub use board::{BoardRow, BoardView, HostRow};
 pub use clock::Clock;
+pub use deeds::{Consequences, Deed};
 pub use editions::{Draft, DraftForecast, DraftRequest, EditOutcome, EditRequest, EditionRow, LoadRequest, ProcedureDifference};
 pub use ended::{ENDED, end_on_panic, end_process, is_ending};
 pub use engine::{ActRequest, BeginRequest, Engine, HostSurvey, LoadOutcome, Loaded, Options, ProcedureRequest};

@@ -327,7 +327,7 @@ pub(crate) fn again(loaded: &Loaded, begun: &Begun, facts: &Facts, usual: &Usual
 }
 
 /// Works out the procedure that takes over, from a fresh look (R32).
-async fn divert_from_now(engine: &Engine, id: RunId, name: &ProcedureName, known: [&str; 2]) -> Result<Divert, String> {
+pub(crate) async fn divert_from_now(engine: &Engine, id: RunId, name: &ProcedureName, known: [&str; 2]) -> Result<Divert, String> {
     let loaded = engine.loaded().ok_or("no estate is loaded")?;
     let facts: Facts = engine.hands.look(loaded.estate.services.values().cloned().collect()).await.into_iter().collect();
     let (after, in_freeze) = read(&engine.shared.runs)

@@ -13,7 +13,7 @@ use yantro_core::{
     rehearsal::{WhatIf, what_if},
     run::{Run, RunId, StepState},
     sequence::{
-        Plan, Step, StepCommand, StepId, command_of,
+        Plan, Shown, Step, StepCommand, StepId, command_of,
         plays::{Forecast, Limits, Standing, play, play_all},
         sheet,
     },
@@ -155,7 +155,7 @@ impl Engine {
             }
             None => None,
         };
-        let digest = self.shows(&plan, loaded.edition);
+        let digest = self.shows(Shown::of(&plan, loaded.edition));
         let mut rehearsal = rehearse(plan, &loaded.estate, loaded.edition, &facts, at_once, fails, refused, preflight, now);
         rehearsal.digest = digest;
         rehearsal.window = window.map(|w| WindowView {

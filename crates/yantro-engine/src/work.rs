@@ -17,7 +17,7 @@ use yantro_core::{
         event::{Frozen, Restriction},
         input::{Order, Stamped},
     },
-    sequence::{StepKind, kept_under},
+    sequence::{Shown, StepKind, kept_under},
     state::{LogAgainst, SeenState},
     time::Timestamp,
 };
@@ -143,8 +143,8 @@ impl Work {
                 let outcome = self.replan(run, begun, decision);
                 self.reply(reply, outcome);
             }
-            Msg::Decide { run, decision, reply } => {
-                let outcome = self.decide(run, decision);
+            Msg::Decide { run, decision, shown, reply } => {
+                let outcome = self.decide(run, decision, shown.as_ref());
                 self.reply(reply, outcome);
             }
             Msg::Remark { run, input, reply } => {
@@ -168,9 +168,12 @@ impl Work {
                 self.audit(&who, what, about, Some(why));
                 self.reply(reply, Ok(()));
             }
-            Msg::Standstill { on, who, reply } => {
-                self.standstill(on, &who);
-                self.reply(reply, Ok(()));
+            Msg::Standstill { on, who, shown, reply } => {
+                let outcome = self.lifts_no_more(shown.as_ref());
+                if outcome.is_ok() {
+                    self.standstill(on, &who);
+                }
+                self.reply(reply, outcome);
             }
         }
     }
@@ -374,11 +377,12 @@ impl Work {
         self.input(id, Input::Replanned { begun, decision })
     }
 
-    pub(crate) fn decide(&mut self, run: RunId, decision: Decision) -> Result<(), EngineError> {
+    pub(crate) fn decide(&mut self, run: RunId, decision: Decision, shown: Option<&Shown>) -> Result<(), EngineError> {
         if !read(&self.engine.shared.runs).contains_key(&run) {
             let ended = self.engine.run(run)?;
             return Err(EngineError::Refused(Refusal::Ended { run: run.0, word: ended.state.word() }));
         }
+        self.does_no_more(run, &decision, shown)?;
         self.input(run, Input::Decide(decision))
     }
 

@@ -12,11 +12,11 @@ use yantro_core::{
     name::{HostName, ProcedureName, did_you_mean},
     run::{Decision, RunId, input::Stamped},
     selection,
-    sequence::{Plan, StepId, plays::play_all},
+    sequence::{Plan, Shown, StepId, plays::play_all},
 };
 use yantro_engine::{
-    ActRequest, BeginRequest, BoardView, Comparison, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, Engine, EngineError,
-    HostSurvey, LoadOutcome, LoadRequest, Loaded, ProcedureDifference, ProcedureRequest, Rehearsal, RunForecast, RunView,
+    ActRequest, BeginRequest, BoardView, Comparison, Consequences, Deed, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, Engine,
+    EngineError, HostSurvey, LoadOutcome, LoadRequest, Loaded, ProcedureDifference, ProcedureRequest, Rehearsal, RunForecast, RunView,
 };
 
 use crate::{
@@ -67,6 +67,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/found", web::get().to(found))
         .route("/adoptions", web::post().to(adopt))
         .route("/standstill", web::post().to(standstill))
+        .route("/consequences", web::post().to(consequences))
         .route("/audit", web::get().to(audit))
         .route("/logs", web::get().to(follow::logs))
         .route("/output", web::get().to(output))
@@ -178,7 +179,7 @@ async fn plan(engine: web::Data<Engine>, body: web::Json<BeginRequest>) -> Answe
 async fn planned(engine: web::Data<Engine>, plan: Plan, loaded: Arc<Loaded>, at_once: Option<u32>) -> Answer<PlanView> {
     let view = blocking(move || {
         let forecast = play_all(&plan.sequence.steps, &loaded.estate, at_once);
-        let digest = engine.shows(&plan, loaded.edition);
+        let digest = engine.shows(Shown::of(&plan, loaded.edition));
         Ok(PlanView { digest, can_begin: plan.can_begin(), says: plan_says(&plan), plan, forecast })
     });
     Ok(web::Json(view.await?))
@@ -397,6 +398,11 @@ async fn decide(engine: web::Data<Engine>, who: Who, id: web::Path<u64>, body: w
     Ok(web::Json(blocking(move || engine.run(id)).await?))
 }
 
+/// What a deed would do: its digest goes with it.
+async fn consequences(engine: web::Data<Engine>, who: Who, body: web::Json<Deed>) -> Answer<Consequences> {
+    Ok(web::Json(engine.consequences(&body, &who.0).await?))
+}
+
 async fn acknowledge(engine: web::Data<Engine>, who: Who, body: web::Json<Acknowledgement>) -> Answer<BoardView> {
     let Acknowledgement { address, why } = body.into_inner();
     engine.acknowledge(address, &who.0, &why).await?;
@@ -404,8 +410,8 @@ async fn acknowledge(engine: web::Data<Engine>, who: Who, body: web::Json<Acknow
 }
 
 async fn take_over(engine: web::Data<Engine>, who: Who, body: web::Json<TakeOver>) -> Answer<BoardView> {
-    let TakeOver { host, why } = body.into_inner();
-    engine.take_over(&host, &who.0, &why).await?;
+    let TakeOver { host, why, shown } = body.into_inner();
+    engine.take_over(&host, &who.0, &why, shown.as_deref()).await?;
     Ok(web::Json(engine.board()))
 }
 
@@ -428,7 +434,7 @@ async fn adopt(engine: web::Data<Engine>, who: Who, body: web::Json<Adoption>) -
 }
 
 async fn standstill(engine: web::Data<Engine>, who: Who, body: web::Json<StandstillRequest>) -> Answer<BoardView> {
-    engine.standstill(body.on, &who.0).await?;
+    engine.standstill(body.on, &who.0, body.shown.as_deref()).await?;
     Ok(web::Json(engine.board()))
 }
 

@@ -4,8 +4,8 @@ use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
 use yantro_core::{estate::Launch, run::input::Stamped, time::Timestamp};
 use yantro_engine::{
-    ActRequest, BeginRequest, BoardView, Comparison, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, HostSurvey, LoadOutcome,
-    ProcedureDifference, ProcedureRequest, Rehearsal, Report, RunForecast, RunView,
+    ActRequest, BeginRequest, BoardView, Comparison, Consequences, Deed, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow,
+    HostSurvey, LoadOutcome, ProcedureDifference, ProcedureRequest, Rehearsal, Report, RunForecast, RunView,
 };
 
 use crate::{problem::Problem, wire::*};
@@ -124,6 +124,10 @@ pub fn document() -> Value {
     add("post", "/adoptions", "adopt", says, &[], Some(adopted), ok::<LoadOutcome>(&mut g));
     let standstill = of_type::<StandstillRequest>(&mut g);
     add("post", "/standstill", "standstill", "Hold everything, or let it go on.", &[], Some(standstill), ok::<BoardView>(&mut g));
+    let deed = of_type::<Deed>(&mut g);
+    let says =
+        "What a decision, lifting the standstill or taking over a host would do now, and touch nothing; its digest goes with the deed.";
+    add("post", "/consequences", "consequences", says, &[], Some(deed), ok::<Consequences>(&mut g));
     add("get", "/audit", "audit", "The audit trail.", page, None, ok::<Vec<AuditLine>>(&mut g));
     add(
         "get",

@@ -102,6 +102,8 @@ impl From<EngineError> for Problem {
             EngineError::HostKept { .. } => (409, "host-kept", "The host is not this server's to act on"),
             EngineError::EstateUnusable { .. } => (409, "estate-unusable", "The newest edition cannot be used"),
             EngineError::Otherwise { .. } => (409, "otherwise", "It would come out otherwise than shown"),
+            EngineError::DoneOtherwise { .. } => (409, "otherwise", "It would do otherwise than shown"),
+            EngineError::CannotDivert { .. } => (409, "cannot-divert", "This procedure cannot take over now"),
             EngineError::Behind { .. } => (409, "behind", "Another run has what it needs"),
             EngineError::NotStored(_) => (503, "not-stored", "Events cannot be stored"),
             EngineError::BadIdentity => (422, "bad-identity", "This is no identity"),
@@ -192,6 +194,8 @@ mod tests {
     #[case::at_a_standstill(EngineError::Standstill("tove".into()), 409, "standstill", "by tove")]
     #[case::otherwise_than_shown(EngineError::Otherwise { difference: vec!["new: stop quay-1/db".into()], plan: None }, 409, "otherwise", "new: stop quay-1/db")]
     #[case::no_longer_vets(EngineError::EstateUnusable { edition: 4, why: "no such key".into() }, 409, "estate-unusable", "edition 4")]
+    #[case::does_otherwise(EngineError::DoneOtherwise { difference: vec!["new: start quay-1/db".into()] }, 409, "otherwise", "new: start quay-1/db")]
+    #[case::cannot_take_over(EngineError::CannotDivert { procedure: "desk".parse().unwrap(), why: "quay-1 is out of reach".into() }, 409, "cannot-divert", "quay-1 is out of reach")]
     #[case::behind_another(EngineError::Behind { run: RunId(7), behind: "run 3".into() }, 409, "behind", "run 3")]
     #[case::no_room(EngineError::NotStored("the disk is full".into()), 503, "not-stored", "the disk is full")]
     #[case::too_much(EngineError::Busy, 503, "busy", "more to do")]

@@ -137,7 +137,8 @@ pub struct DecisionRequest {
     /// The hold it answers.
     #[serde(default)]
     pub hold: Option<u32>,
-    /// To go on with a run that things changed for: the digest of what it would do now, as it was shown.
+    /// The digest of what it was shown to do: where it would do more by now, it is refused, with the difference. To go on with a
+    /// run that things changed for it is needed, and is that of what it would do now.
     #[serde(default)]
     pub shown: Option<String>,
     /// Why.
@@ -163,6 +164,9 @@ pub struct TakeOver {
     pub host: HostName,
     /// Why.
     pub why: String,
+    /// The digest of what it was shown to do: where it would do more by now, it is refused, with the difference.
+    #[serde(default)]
+    pub shown: Option<String>,
 }
 
 /// The one switch.
@@ -171,6 +175,9 @@ pub struct TakeOver {
 pub struct StandstillRequest {
     /// Whether everything is to be held.
     pub on: bool,
+    /// The digest of what lifting it was shown to do: where more would go on by now, it is refused, with the difference.
+    #[serde(default)]
+    pub shown: Option<String>,
 }
 
 /// What a service relies on, and what relies on it.

@@ -125,10 +125,10 @@ fn a_decision_names_the_hold_and_the_step_that_its_person_saw() {
 }
 
 #[rstest]
-#[case::put_back(&["put-back"])]
-#[case::give_up(&["give-up", "--why", "not tonight"])]
-#[case::release(&["release", "pier/front", "--why", "another takes it"])]
-fn what_disrupts_names_the_estate_and_asks(#[case] args: &[&str]) {
+#[case::put_back(&["put-back"], "start pier/front")]
+#[case::give_up(&["give-up", "--why", "not tonight"], "leave out step")]
+#[case::release(&["release", "pier/front", "--why", "another takes it"], "start pier/front")]
+fn what_disrupts_names_the_estate_shows_what_it_does_and_asks(#[case] args: &[&str], #[case] does: &str) {
     let server = up(&[]);
     server.trouble("app", Some("forbidden-line"));
     let run = server.begin(&["restart", "app"]).to_string();
@@ -142,12 +142,36 @@ fn what_disrupts_names_the_estate_and_asks(#[case] args: &[&str]) {
     let word = verb.replace('-', " ");
     let shown = terminal.shows(" to do it:");
     assert!(shown.contains(&word), "{shown}");
-    assert!(shown.contains("Quick ferries") && shown.contains("restart quay/app"), "{shown}");
+    assert!(shown.contains("Quick ferries") && shown.contains("restart quay/app") && shown.contains(does), "{shown}");
     terminal.types("no");
     assert_eq!(terminal.ends().0, Some(4));
     assert_eq!(server.get(&format!("/runs/{run}"))["state"], "held");
     let yes: Vec<&str> = all.iter().copied().chain(["--yes"]).collect();
     server.ok(&yes);
+}
+
+#[test]
+fn a_put_back_that_does_more_by_the_time_it_is_confirmed_is_shown_again() {
+    let server = up(&[]);
+    server.trouble("app", Some("forbidden-line"));
+    let run = server.begin(&["restart", "db"]);
+    let held = server.run_is(run, &["held"]);
+    let mut terminal = server.at_terminal(&["put-back", &run.to_string()]);
+    let shown = terminal.shows(" to do it:");
+    assert!(shown.contains("start pier/front"), "{shown}");
+    // A colleague loads a mended estate, while that is read.
+    let file = server.path("estate.toml");
+    server.put("estate.toml", &server.read("estate.toml").replace("[service.boards]", "[service.boards]\ntitle = \"Boards, mended\""));
+    server.ok(&["load", &file]);
+    terminal.types("put back");
+    let shown = terminal.shows("Nothing was done:");
+    assert!(shown.contains("edition 2 now"), "{shown}");
+    wait_until("it asks once more", || (terminal.shows(" to do it:").matches(" to do it:").count() > 1).then_some(()));
+    assert_eq!(server.get(&format!("/runs/{run}"))["hold"], held["hold"], "nothing was done meanwhile");
+    server.trouble("app", None);
+    terminal.types("put back");
+    assert_eq!(terminal.ends().0, Some(0));
+    server.run_is(run, &["put-back"]);
 }
 
 #[test]

@@ -1,6 +1,6 @@
 //! What a person agrees to when they begin a plan: its digest goes with the begin, so that what is begun is what was shown.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use sha2::{Digest, Sha256};
 
@@ -34,6 +34,17 @@ impl Shown {
         Self { edition, steps, rest: serde_json::to_string(&rest).expect("our own types have text keys only") }
     }
 
+    /// What somebody agrees to who does something that begins no run: what it is about, the edition of the estate that it is worked
+    /// out by, and what it does, a sentence each.
+    pub fn deed(about: String, edition: u64, does: Vec<String>) -> Self {
+        Self { edition, steps: does, rest: about }
+    }
+
+    /// Whether what would be done now is no more than what was shown here: some of it may have come about meanwhile.
+    pub fn covers(&self, now: &Self) -> bool {
+        self.edition == now.edition && self.rest == now.rest && only_in(&now.steps, &self.steps).is_empty()
+    }
+
     /// A digest of it, in hexadecimal: the first half of a SHA-256.
     pub fn digest(&self) -> String {
         let mut hash = Sha256::new();
@@ -51,17 +62,6 @@ impl Shown {
         if self.edition != now.edition {
             all.push(format!("the estate is edition {} now, and was edition {}", now.edition, self.edition));
         }
-        let only_in = |mine: &[String], theirs: &[String]| {
-            let mut theirs = theirs.to_vec();
-            let mut only = Vec::new();
-            for step in mine {
-                match theirs.iter().position(|t| t == step) {
-                    Some(at) => drop(theirs.remove(at)),
-                    None => only.push(step.clone()),
-                }
-            }
-            only
-        };
         all.extend(only_in(&now.steps, &self.steps).into_iter().map(|s| format!("new: {s}")));
         all.extend(only_in(&self.steps, &now.steps).into_iter().map(|s| format!("no longer: {s}")));
         if all.is_empty() && self.rest != now.rest {
@@ -69,6 +69,22 @@ impl Shown {
         }
         all
     }
+}
+
+/// What is in the first and not in the second; what is in it twice, as often as the second lacks it.
+fn only_in(mine: &[String], theirs: &[String]) -> Vec<String> {
+    let mut left: BTreeMap<&String, usize> = BTreeMap::new();
+    for step in theirs {
+        *left.entry(step).or_default() += 1;
+    }
+    let mut only = Vec::new();
+    for step in mine {
+        match left.get_mut(step).filter(|n| **n > 0) {
+            Some(n) => *n -= 1,
+            None => only.push(step.clone()),
+        }
+    }
+    only
 }
 
 /// A step in words; `stopped` are the services that it or a step before it stops.

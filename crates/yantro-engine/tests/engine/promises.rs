@@ -25,7 +25,7 @@ async fn what_cannot_be_stored_was_never_begun() {
     let refused = world.engine.begin(&request(Wish::Restart, "fares-db"), "maren").await.unwrap_err();
     assert!(matches!(refused, EngineError::NotStored(_)), "{refused}");
     assert!(world.engine.board().open_runs.is_empty(), "a run is shown that is nowhere stored");
-    let standstill = world.engine.standstill(true, "tove").await.unwrap_err();
+    let standstill = world.engine.standstill(true, "tove", None).await.unwrap_err();
     assert!(matches!(standstill, EngineError::NotStored(_)), "{standstill}");
     assert!(world.engine.board().standstill.is_none(), "it is said to be at a standstill, and would not be after a restart");
     world.engine.limit_storage(None);
@@ -112,7 +112,7 @@ async fn an_event_that_cannot_be_read_keeps_no_server_from_starting() {
     assert_eq!(engine.board().services.len(), 4, "all else is seen");
     let refused = engine.begin(&request(Wish::Stop, "fares-db"), "maren").await.unwrap_err();
     assert!(matches!(refused, EngineError::Standstill(_)), "{refused}");
-    engine.standstill(false, "maren").await.unwrap();
+    engine.standstill(false, "maren", None).await.unwrap();
     let run = engine.begin(&request(Wish::Stop, "fares-db"), "maren").await.unwrap();
     assert_eq!(run, RunId(2), "and its number is nobody else's");
 }

@@ -75,11 +75,11 @@ async fn a_second_run_queues_behind_the_first() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn at_a_standstill_nothing_goes_on_until_it_is_lifted() {
     let world = World::begun().await;
-    world.engine.standstill(true, "tove").await.unwrap();
+    world.engine.standstill(true, "tove", None).await.unwrap();
     assert_eq!(world.engine.board().standstill.as_deref(), Some("tove"));
     let refused = world.engine.begin(&request(Wish::Restart, "boards"), "maren").await.unwrap_err();
     assert!(matches!(refused, EngineError::Standstill(ref who) if who == "tove"), "{refused}");
-    world.engine.standstill(false, "tove").await.unwrap();
+    world.engine.standstill(false, "tove", None).await.unwrap();
     assert_eq!(world.plays(Wish::Restart, "boards").await.state, RunState::Finished);
 }
 

@@ -6,7 +6,7 @@ use yantro_core::{
     run::{Allowed, DecisionKind, RunId},
     sequence::StepId,
 };
-use yantro_engine::{BoardView, RunView};
+use yantro_engine::{BoardView, Consequences, Deed, RunView};
 use yantro_server::wire::{DecisionRequest, PlanView, RunBegun};
 
 use super::{board::heading, follow, shown, standing};
@@ -85,15 +85,48 @@ pub fn confirmed_as(say: &Say, word: &str, does: &str, done: &str) -> bool {
     yes
 }
 
-/// Names the estate, shows what a deed leads to and has it confirmed by its word.
-pub async fn agreed(client: &Client, say: &Say, yes: bool, leads_to: &[String], word: &str) -> Result<bool, Failure> {
-    if yes {
-        return Ok(true);
+/// So many sentences of what a deed would do are shown.
+const SENTENCES_SHOWN: usize = 40;
+
+/// Shows what a deed would do now, has it confirmed by its word, and does no more than that: `path` and `body` are the call that
+/// does it, `about` is what it is about. Nothing comes back where it was not confirmed.
+pub async fn do_as_shown<T: serde::de::DeserializeOwned>(
+    client: &Client,
+    say: &Say,
+    deed: &Deed,
+    about: &[String],
+    word: &str,
+    yes: bool,
+    (path, body): (&str, &mut Value),
+) -> Result<Option<T>, Failure> {
+    let mut tries = 0;
+    loop {
+        let would: Consequences = client.ask("/consequences", deed).await?;
+        if !yes {
+            let board: BoardView = client.get("/board").await?;
+            say.talk(heading(&board));
+            about.iter().for_each(|line| say.talk(line));
+            would.does.iter().take(SENTENCES_SHOWN).for_each(|does| say.talk(format!("    {does}")));
+            if would.does.len() > SENTENCES_SHOWN {
+                say.talk(format!("    and {} more", would.does.len() - SENTENCES_SHOWN));
+            }
+            if !confirmed_as(say, word, "do it", "done") {
+                return Ok(None);
+            }
+        }
+        body["shown"] = json!(would.digest);
+        if would.hold.is_some() {
+            body["hold"] = json!(would.hold);
+        }
+        say.changes_something();
+        match client.post(path, &body).await {
+            Err(Failure::Problem(problem)) if problem.kind.ends_with(":otherwise") && (!yes || tries < TRIES) => {
+                tries += 1;
+                say.talk(format!("\n{} {}", tinted(Tint::Alarm, "Nothing was done:"), problem.detail));
+            }
+            other => return other.map(Some),
+        }
     }
-    let board: BoardView = client.get("/board").await?;
-    say.talk(heading(&board));
-    leads_to.iter().for_each(|line| say.talk(line));
-    Ok(confirmed_as(say, word, "do it", "done"))
 }
 
 /// How a decision is given.
@@ -129,39 +162,48 @@ pub async fn decide(client: &Client, say: &Say, meant: Meant, kind_of: impl FnOn
     if kind.needs_reason() && why.as_deref().is_none_or(|w| w.trim().is_empty()) && view.ended_at.is_none() {
         return Err(Failure::own(format!("{} needs a reason", kind.word()), "say why, for those who read the record: --why …"));
     }
-    let mut shown = None;
-    if kind == DecisionKind::Resume && view.allowed.iter().any(is_anew) {
-        let plan: PlanView = client.get(&format!("{path}/anew")).await?;
-        let board: BoardView = client.get("/board").await?;
-        if !say.is_json() || !args.yes {
-            say.talk(heading(&board));
-            say.talk(format!("\nRun {run} was confirmed otherwise, and has not begun to act. Worked out anew it would do this:"));
-            shown::show(&plan, shown::BEFORE_BEGINNING, &|line| say.talk(line));
-        }
-        if !plan.can_begin {
-            say.talk(format!("\nIt cannot go on so. Give it up, and begin it anew with what has to be said: yantro give-up {run} --why …"));
-            return Ok(Exit::Failed);
-        }
-        if !args.yes && !confirmed_as(say, kind.word(), "have it go on so", "done") {
-            return Ok(Exit::NotConfirmed);
-        }
-        shown = Some(plan.digest);
-    } else if asks_first(&kind, &args, step_named) {
-        // What cannot be done is told by the server, with the reason.
-        if let Some(leads_to) = leads_to(&view, &kind, say)
-            && !agreed(client, say, args.yes, &leads_to, kind.word()).await?
-        {
-            return Ok(Exit::NotConfirmed);
-        }
-    }
-    let body = DecisionRequest { kind, hold, shown, why };
-    say.changes_something();
-    let after: RunView = client.post(&format!("{path}/decisions"), &body).await?;
+    let path = format!("{path}/decisions");
+    let request = DecisionRequest { kind, hold, shown: None, why };
+    let kind = &request.kind;
+    let after: RunView = if kind == &DecisionKind::Resume && view.allowed.iter().any(is_anew) {
+        let Some(shown) = shown_anew(client, say, run, kind.word(), args.yes).await? else { return Ok(Exit::NotConfirmed) };
+        let Some(digest) = shown else { return Ok(Exit::Failed) };
+        say.changes_something();
+        client.post(&path, &DecisionRequest { shown: Some(digest), ..request }).await?
+    } else if asks_first(kind, &args, step_named) {
+        let deed = Deed::Decision { run: RunId(run), decision: kind.clone(), hold, why: request.why.clone() };
+        let (about, word) = (leads_to(&view, kind), kind.word());
+        let mut body = serde_json::to_value(&request).map_err(|e| Failure::own(e.to_string(), ""))?;
+        let done = do_as_shown(client, say, &deed, &about, word, args.yes, (&path, &mut body)).await?;
+        let Some(after) = done else { return Ok(Exit::NotConfirmed) };
+        after
+    } else {
+        say.changes_something();
+        client.post(&path, &request).await?
+    };
     if watch {
         return follow::watch(client, RunId(run), say).await;
     }
     standing::stands(&after, say);
     Ok(Exit::Good)
+}
+
+/// Shows what a run that things changed for would do now, and has it confirmed: its digest. Nothing where it was not confirmed,
+/// and no digest where it cannot go on.
+async fn shown_anew(client: &Client, say: &Say, run: u64, word: &str, yes: bool) -> Result<Option<Option<String>>, Failure> {
+    let plan: PlanView = client.get(&format!("/runs/{run}/anew")).await?;
+    let board: BoardView = client.get("/board").await?;
+    if !say.is_json() || !yes {
+        say.talk(heading(&board));
+        say.talk(format!("\nRun {run} was confirmed otherwise, and has not begun to act. Worked out anew it would do this:"));
+        shown::show(&plan, shown::BEFORE_BEGINNING, &|line| say.talk(line));
+    }
+    if !plan.can_begin {
+        say.talk(format!("\nIt cannot go on so. Give it up, and begin it anew with what has to be said: yantro give-up {run} --why …"));
+        return Ok(Some(None));
+    }
+    let confirmed = yes || confirmed_as(say, word, "have it go on so", "done");
+    Ok(confirmed.then_some(Some(plan.digest)))
 }
 
 /// Whether going on takes a plan that was worked out anew.
@@ -183,15 +225,13 @@ fn asks_first(kind: &DecisionKind, args: &DecisionArgs, step_named: bool) -> boo
     }
 }
 
-/// What a decision is about and leads to; nothing where it cannot be taken now.
-fn leads_to(view: &RunView, kind: &DecisionKind, say: &Say) -> Option<Vec<String>> {
-    let known = view.allowed.iter().find(|a| is_same(&a.kind, kind));
-    let says = known.map(|a| a.leads_to.clone()).or_else(|| match kind {
-        DecisionKind::Divert { .. } => {
-            Some("leaves what is left to do, lets what is in flight end, and has that procedure take over".into())
-        }
-        _ => None,
-    })?;
+/// What a decision is about and leads to.
+fn leads_to(view: &RunView, kind: &DecisionKind) -> Vec<String> {
+    let known = view.allowed.iter().find(|a| is_same(&a.kind, kind)).map(|a| a.leads_to.clone());
+    let says = match kind {
+        DecisionKind::Divert { .. } => view.may_divert.clone(),
+        _ => known,
+    };
     let mut lines = vec![format!("\nRun {} · {}", view.id, tinted(Tint::Strong, &view.title))];
     if let Some(hold) = view.hold {
         lines.push(format!("  hold {hold}: {}", view.held_because.join("; ")));
@@ -199,9 +239,8 @@ fn leads_to(view: &RunView, kind: &DecisionKind, say: &Say) -> Option<Vec<String
     if let Some(step) = kind.step() {
         lines.push(format!("  step {step}: {}", of_step(view, step)));
     }
-    lines.push(format!("  {} {}", tinted(Tint::Moving, format!("{}:", kind.word())), says));
-    let _ = say;
-    Some(lines)
+    lines.push(format!("  {} {}", tinted(Tint::Moving, format!("{}:", kind.word())), says.unwrap_or_default()));
+    lines
 }
 
 fn of_step(view: &RunView, step: StepId) -> String {

@@ -1,5 +1,6 @@
 //! Decisions on a run, and the one switch that holds everything.
 
+use serde_json::json;
 use yantro_core::{
     name::{Address, HostName},
     overrides::Override,
@@ -7,10 +8,10 @@ use yantro_core::{
     sequence::StepId,
     time::Span,
 };
-use yantro_engine::{BoardView, RunView};
-use yantro_server::wire::{self, Acknowledgement, StandstillRequest};
+use yantro_engine::{BoardView, Deed, RunView};
+use yantro_server::wire::{Acknowledgement, StandstillRequest};
 
-use super::consent::{DecisionArgs, Meant, agreed, decide};
+use super::consent::{DecisionArgs, Meant, decide, do_as_shown};
 
 use crate::{
     Global,
@@ -234,21 +235,22 @@ impl Acknowledge {
 impl TakeOver {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
-        let body = wire::TakeOver { host: self.host, why: self.why.unwrap_or_default() };
-        if body.why.trim().is_empty() {
+        let why = self.why.unwrap_or_default();
+        if why.trim().is_empty() {
             return Err(Failure::own("to take a host over needs a reason", "say why, for those who read the record: --why …"));
         }
-        let leads_to = [format!("\nThis server acts on {} from then on; whichever did before acts there no more.", body.host)];
-        if !wait_for(agreed(&client, say, self.yes, &leads_to, "take over"))? {
-            return Ok(Exit::NotConfirmed);
-        }
-        say.changes_something();
-        let board: BoardView = wait_for(client.post("/take-overs", &body))?;
+        let host = self.host.clone();
+        let deed = Deed::TakeOver { host: self.host };
+        let mut body = json!({ "host": host, "why": why });
+        let about = [format!("\nTake over {}:", tinted(Tint::Strong, &host))];
+        let done = do_as_shown(&client, say, &deed, &about, "take over", self.yes, ("/take-overs", &mut body));
+        let Some(board) = wait_for(done)? else { return Ok(Exit::NotConfirmed) };
+        let board: BoardView = board;
         if say.is_json() {
             say.json(&board);
             return Ok(Exit::Good);
         }
-        say.line(format!("This server acts on {} from now on, and no other.", body.host));
+        say.line(format!("This server acts on {} from now on, and no other.", host));
         if let Some(why) = &board.standstill {
             say.line(format!("Everything is still at a standstill ({why}). Let it go on with: yantro standstill off"));
         }
@@ -257,33 +259,29 @@ impl TakeOver {
 }
 
 impl Standstill {
-    /// Whether everything is to go on, once it is shown what that is.
-    async fn lifts(&self, client: &Client, say: &Say) -> Result<bool, Failure> {
+    /// Lets everything go on, once it is shown what that is. Nothing comes back where it was not confirmed.
+    async fn lift(&self, client: &Client, say: &Say) -> Result<Option<BoardView>, Failure> {
         let board: BoardView = client.get("/board").await?;
         // There may be nothing to lift, and so nothing to ask about.
-        let Some(who) = &board.standstill else { return Ok(true) };
-        let says = format!("\nEverything is at a standstill by {who}. Lifted, what has no other cause to be held goes on at once:");
-        let mut leads_to = vec![says];
-        leads_to.extend(
-            board
-                .open_runs
-                .iter()
-                .map(|r| format!("  run {} · {} · {}, {} of {} steps ended", r.id, r.title, r.state, r.steps_ended, r.steps)),
-        );
-        if board.open_runs.is_empty() {
-            leads_to.push("  no run is open".to_owned());
-        }
-        agreed(client, say, self.yes, &leads_to, "lift").await
+        let Some(who) = &board.standstill else { return Ok(Some(board)) };
+        let about = [
+            format!("\nEverything is at a standstill by {who}. Lifted, what has no other cause to be held goes on at once:"),
+            if board.open_runs.is_empty() { "    no run is open".to_owned() } else { String::new() },
+        ];
+        let about: Vec<String> = about.into_iter().filter(|line| !line.is_empty()).collect();
+        let mut body = json!({ "on": false });
+        do_as_shown(client, say, &Deed::LiftStandstill, &about, "lift", self.yes, ("/standstill", &mut body)).await
     }
 
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
-        let on = self.to == "on";
-        if !on && !wait_for(self.lifts(&client, say))? {
-            return Ok(Exit::NotConfirmed);
-        }
-        say.changes_something();
-        let board: BoardView = wait_for(client.post("/standstill", &StandstillRequest { on }))?;
+        let board: BoardView = if self.to == "on" {
+            say.changes_something();
+            wait_for(client.post("/standstill", &StandstillRequest { on: true, shown: None }))?
+        } else {
+            let Some(board) = wait_for(self.lift(&client, say))? else { return Ok(Exit::NotConfirmed) };
+            board
+        };
         if say.is_json() {
             say.json(&board);
             return Ok(Exit::Good);

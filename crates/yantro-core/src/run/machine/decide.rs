@@ -6,7 +6,7 @@ use crate::{
         decision::{Decision, DecisionKind, Refusal},
         event::*,
         input::*,
-        state::StepState,
+        state::{Run, StepState},
     },
     sequence::{Part, StepId},
 };
@@ -126,13 +126,7 @@ impl Turn<'_> {
             DecisionKind::Answer { step, value } => self.answered(step, &who, &value),
             DecisionKind::PutBack => self.put_back(&who, if why.is_empty() { "decided" } else { &why }),
             DecisionKind::Divert { procedure } => {
-                let failed =
-                    self.run.awaiting().next().map(|s| (self.run.begun.sequence.step(s).row(), self.run.step_now(s).state.clone()));
-                let (failed, reason) = match failed {
-                    Some((row, StepState::Failed { reason } | StepState::OutcomeUnknown { reason })) => (row, reason),
-                    Some((row, _)) => (row, why.clone()),
-                    None => (String::new(), why.clone()),
-                };
+                let [failed, reason] = self.run.failed_and_why(&why);
                 self.divert(procedure, failed, reason, &who);
             }
             DecisionKind::GiveUp => {
@@ -166,6 +160,18 @@ impl Turn<'_> {
                 }
                 StepState::Waiting | StepState::Pausing { .. } | StepState::Ended(_) => self.end(step, StepEnd::NotBegun),
             }
+        }
+    }
+}
+
+impl Run {
+    /// What failed, and why: what a procedure that takes over is told. Where nothing failed, the reason is the one given.
+    pub fn failed_and_why(&self, why: &str) -> [String; 2] {
+        let failed = self.awaiting().next().map(|s| (self.begun.sequence.step(s).row(), self.step_now(s).state.clone()));
+        match failed {
+            Some((row, StepState::Failed { reason } | StepState::OutcomeUnknown { reason })) => [row, reason],
+            Some((row, _)) => [row, why.to_owned()],
+            None => [String::new(), why.to_owned()],
         }
     }
 }

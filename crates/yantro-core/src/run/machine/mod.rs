@@ -4,6 +4,7 @@ mod act;
 mod begin;
 mod decide;
 mod task;
+mod would;
 
 use std::{collections::BTreeMap, time::Duration};
 
