@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use yantro_core::{
     name::HostName,
     run::{Decision, DecisionKind, Refusal, RunId},
-    sequence::{Shown, Step},
+    sequence::Shown,
 };
 
 use crate::{
@@ -83,7 +83,11 @@ impl Engine {
             let [failed, reason] = &known;
             let divert = divert_from_now(self, id, procedure, [failed, reason]).await;
             let divert = divert.map_err(|why| EngineError::CannotDivert { procedure: procedure.clone(), why })?;
-            shown.steps.extend(divert.steps.iter().map(Step::says).map(|says| format!("then {says}")));
+            let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
+            let then = Shown::of(&divert.as_plan(procedure, &loaded.estate), loaded.edition).steps;
+            // What it is told is known by now.
+            let told = |says: String| says.replace("{failed}", failed).replace("{reason}", reason);
+            shown.steps.extend(then.into_iter().map(|says| format!("then {}", told(says))));
         }
         Ok(shown)
     }

@@ -23,6 +23,7 @@ use yantro_core::{
 use crate::{
     files::Interest,
     here::Here,
+    hung::{self, Lent},
     journal::is_journal,
     logs::LogWatch,
     look::{self, Tree},
@@ -55,12 +56,12 @@ struct Waker {
 
 impl Waker {
     /// Wakes for these files, and for the ends of these processes.
-    fn new(here: &Here, files: impl IntoIterator<Item = PathBuf>, processes: impl IntoIterator<Item = ProcessId>) -> Self {
+    async fn new(here: &Here, files: Vec<PathBuf>, processes: Vec<ProcessId>) -> Self {
         let ends = processes
             .into_iter()
             .map(|p| -> Pin<Box<dyn Future<Output = ()> + Send>> { Box::pin(async move { p.ended().await }) })
             .collect();
-        Self { files: here.files.interest(files), ends, told: Arc::default() }
+        Self { files: here.files.interest(files).await, ends, told: Arc::default() }
     }
 
     /// Waits at most so long, and says whether something was told.
@@ -78,7 +79,7 @@ impl Waker {
         match kind {
             RungKind::Process if !self.ends.is_empty() => TOLD,
             RungKind::Manager => TOLD,
-            RungKind::Log | RungKind::File { .. } if self.files.is_complete() => TOLD,
+            RungKind::Log | RungKind::File { .. } if self.files.was_complete() => TOLD,
             RungKind::Process
             | RungKind::Port { .. }
             | RungKind::PortFree { .. }
@@ -137,18 +138,25 @@ impl Here {
         self.learn(&crate::here::references_of(&climb.service));
         let rungs = climb.service.ladder_of(climb.kind);
         let patterns = climb.service.patterns(climb.kind);
-        let mut logs = match LogMatcher::new(patterns) {
+        let logs = match LogMatcher::new(patterns) {
             Ok(matcher) if !patterns.is_empty() => {
-                Some(LogWatch::new(matcher, &climb.marks, climb.kind, &patterns.must_see, !patterns.must_not_see.is_empty()))
+                let forbids = !patterns.must_not_see.is_empty();
+                let watch = LogWatch::new(matcher, &climb.marks, climb.kind, &patterns.must_see, forbids);
+                Some(Lent::new(watch.about(), watch))
             }
             _ => None,
+        };
+        // Files are opened at once, so that one renamed from now on is still read.
+        let mut unread: Option<String> = match &logs {
+            Some(watch) => watch.ask(hung::WITHIN, LogWatch::open).await.err(),
+            None => None,
         };
         let is_process = matches!(&climb.service.runner, ServiceRunner::Process(p) if !p.program.is_empty());
         let log_rung = rungs.iter().position(|r| r.kind == RungKind::Log);
         let files = rungs.iter().filter_map(|r| if let RungKind::File { path, .. } = &r.kind { Some(PathBuf::from(path)) } else { None });
         let read = logs.iter().flat_map(|_| climb.marks.keys().filter(|k| !is_journal(k)).map(PathBuf::from));
         let processes = climb.known.iter().flat_map(|k| k.process.iter().chain([&k.recorder]).cloned()).chain(climb.old.clone());
-        let mut waker = Waker::new(self, files.chain(read), processes);
+        let mut waker = Waker::new(self, files.chain(read).collect(), processes.collect()).await;
         let before = match &climb.service.runner {
             ServiceRunner::Systemd(s) => {
                 self.units.wake(&s.unit, &waker.told).await;
@@ -156,9 +164,10 @@ impl Here {
             }
             _ => None,
         };
-        if let Some(watch) = &mut logs {
-            watch.wake(&waker.told);
+        if let Some(watch) = &logs {
+            watch.says(|w| w.wake(&waker.told));
         }
+        let evidence = || logs.as_ref().and_then(|w| w.says(|w| w.evidence(&self.secrets()))).unwrap_or_default();
         let (mut told, mut logs_read) = (true, Instant::now());
         let began = Instant::now();
         let mut at = climb.from;
@@ -174,49 +183,46 @@ impl Here {
                 (None, None) => look::tree(&climb.service, climb.known.as_ref(), &round),
             };
             let ended = is_process && tree.unsaid.is_none() && tree.is_empty();
-            if (told || ended || !waker.files.is_complete() || logs_read.elapsed() >= LOGS_AGAIN)
-                && let Some(watch) = logs.take()
+            if let Some(watch) = &logs
+                && (told || ended || logs_read.elapsed() >= LOGS_AGAIN || !waker.files.is_complete().await)
             {
                 logs_read = Instant::now();
-                let polled = tokio::task::spawn_blocking(move || {
-                    let mut watch = watch;
+                let polled = watch.ask(hung::WITHIN, move |watch| {
                     watch.poll();
                     if ended && watch.has_half_line() {
                         watch.end_of_lines();
                     }
-                    watch
                 });
-                // The blocking pool only fails to answer when the runtime goes down.
-                let Ok(watch) = polled.await else { return };
-                logs = Some(watch);
+                unread = polled.await.err();
             }
             // A forbidden line counts at once, whichever rung is being climbed (R17).
             if let (Some(watch), Some(rung)) = (&logs, log_rung) {
-                let answer = watch.answer();
-                if answer.verdict == Verdict::Against {
-                    report(Report { rung: rung as u32, answer: self.masked(answer), logs: watch.evidence(&self.secrets()) });
+                let against = watch.says(LogWatch::answer).filter(|a| a.verdict == Verdict::Against);
+                if let Some(answer) = against {
+                    report(Report { rung: rung as u32, answer: self.masked(answer), logs: evidence() });
                     return;
                 }
             }
             // A start whose whole process tree is gone will not climb any further. Its log was read after
             // the tree was, so that nothing it wrote is missed.
             if climb.kind == StepKind::Start && ended && climb.known.is_some() {
-                let evidence = logs.as_ref().map(|w| w.evidence(&self.secrets())).unwrap_or_default();
-                report(Report { rung: 0, answer: Answer::against("its process ended"), logs: evidence });
+                report(Report { rung: 0, answer: Answer::against("its process ended"), logs: evidence() });
                 return;
             }
             // What the manager holds against a start counts at once, whichever rung is being climbed.
             if climb.kind == StepKind::Start && unit.is_some() {
                 let answer = managers(unit.as_ref(), &climb, before.as_deref());
                 if answer.verdict == Verdict::Against {
-                    let evidence = logs.as_ref().map(|w| w.evidence(&self.secrets())).unwrap_or_default();
-                    report(Report { rung: 0, answer: self.masked(answer), logs: evidence });
+                    report(Report { rung: 0, answer: self.masked(answer), logs: evidence() });
                     return;
                 }
             }
             let look = async |i: usize| -> Answer {
                 let answer = match (&rungs[i].kind, &logs) {
-                    (RungKind::Log, Some(watch)) => watch.answer(),
+                    (RungKind::Log, Some(watch)) => match (&unread, watch.says(LogWatch::answer)) {
+                        (None, Some(answer)) => answer,
+                        (why, _) => Answer::could_not(why.clone().unwrap_or_else(|| "its log is being read still".to_owned())),
+                    },
                     (RungKind::Manager, _) => return managers(unit.as_ref(), &climb, before.as_deref()),
                     _ => self.rung(&climb.service, &rungs[i], &tree, Some(climb.since), &round).await,
                 };
@@ -248,15 +254,12 @@ impl Here {
             }
             let answer = look(at).await;
             let changed = last.as_ref() != Some(&(at, answer.clone()));
-            let evidence = match (&logs, Some(at) == log_rung) {
-                (Some(watch), true) => watch.evidence(&self.secrets()),
-                _ => Vec::new(),
-            };
+            let read = if Some(at) == log_rung { evidence() } else { Vec::new() };
             // How far a log was read is told now and then only: it may be written without a pause.
-            if changed || (evidence != kept && kept_at.elapsed() >= COUNTS_AGAIN) {
+            if changed || (read != kept && kept_at.elapsed() >= COUNTS_AGAIN) {
                 kept_at = Instant::now();
-                kept.clone_from(&evidence);
-                report(Report { rung: at as u32, answer: answer.clone(), logs: evidence });
+                kept.clone_from(&read);
+                report(Report { rung: at as u32, answer: answer.clone(), logs: read });
             }
             match answer.verdict {
                 Verdict::Holds => {
@@ -276,21 +279,21 @@ impl Here {
     pub async fn watch_log(&self, service: &Service, kind: StepKind, marks: &BTreeMap<String, LogMark>) -> Option<Report> {
         let patterns = service.patterns(kind);
         let rung = service.ladder_of(kind).iter().position(|r| r.kind == RungKind::Log)?;
-        let mut watch = LogWatch::new(LogMatcher::new(patterns).ok()?, marks, kind, &patterns.must_see, true);
-        let mut waker = Waker::new(self, marks.keys().filter(|k| !is_journal(k)).map(PathBuf::from), None);
-        watch.wake(&waker.told);
+        let watch = LogWatch::new(LogMatcher::new(patterns).ok()?, marks, kind, &patterns.must_see, true);
+        let watch = Lent::new(watch.about(), watch);
+        // One that hangs is tried again: what is forbidden counts whenever it is read.
+        let _ = watch.ask(hung::WITHIN, LogWatch::open).await;
+        let files = marks.keys().filter(|k| !is_journal(k)).map(PathBuf::from).collect();
+        let mut waker = Waker::new(self, files, Vec::new()).await;
+        watch.says(|w| w.wake(&waker.told));
         loop {
-            watch = tokio::task::spawn_blocking(move || {
-                watch.poll();
-                watch
-            })
-            .await
-            .ok()?;
-            let answer = watch.answer();
-            if answer.verdict == Verdict::Against {
-                return Some(Report { rung: rung as u32, answer: self.masked(answer), logs: watch.evidence(&self.secrets()) });
+            let _ = watch.ask(hung::WITHIN, LogWatch::poll).await;
+            let against = watch.says(LogWatch::answer).filter(|a| a.verdict == Verdict::Against);
+            if let Some(answer) = against {
+                let logs = watch.says(|w| w.evidence(&self.secrets())).unwrap_or_default();
+                return Some(Report { rung: rung as u32, answer: self.masked(answer), logs });
             }
-            let gap = if waker.files.is_complete() { WIDEST } else { STEADY };
+            let gap = if waker.files.is_complete().await { WIDEST } else { STEADY };
             waker.wait(gap).await;
         }
     }

@@ -14,6 +14,8 @@ use nix::{
 };
 use tokio::{io::unix::AsyncFd, sync::Notify, task::JoinHandle};
 
+use crate::hung;
+
 /// What is news: written to, cut off, made, renamed, taken away.
 const NEWS: AddWatchFlags = AddWatchFlags::IN_MODIFY
     .union(AddWatchFlags::IN_CREATE)
@@ -70,14 +72,9 @@ impl FileEvents {
     }
 
     /// Waits for these files from now on, whether they are there yet or not.
-    pub fn interest(&self, paths: impl IntoIterator<Item = PathBuf>) -> Interest {
-        let mut interest = Interest {
-            shared: Arc::clone(&self.shared),
-            notify: Arc::new(Notify::new()),
-            paths: paths.into_iter().collect(),
-            complete: false,
-        };
-        interest.watch();
+    pub async fn interest(&self, paths: Vec<PathBuf>) -> Interest {
+        let mut interest = Interest { shared: Arc::clone(&self.shared), notify: Arc::new(Notify::new()), paths, complete: false };
+        interest.watch().await;
         interest
     }
 }
@@ -92,11 +89,16 @@ impl Drop for FileEvents {
 
 impl Interest {
     /// Whether the system tells of every one of the files: else they have to be polled.
-    pub fn is_complete(&mut self) -> bool {
+    pub async fn is_complete(&mut self) -> bool {
         // A folder may have been made meanwhile, or taken away and made anew.
         if !self.complete || !self.paths.iter().all(|p| self.shared.watches_folder_of(p)) {
-            self.watch();
+            self.watch().await;
         }
+        self.complete
+    }
+
+    /// Whether the system told of every one of the files when that was asked last.
+    pub fn was_complete(&self) -> bool {
         self.complete
     }
 
@@ -105,12 +107,27 @@ impl Interest {
         self.notify.notified().await;
     }
 
-    fn watch(&mut self) {
-        self.complete = self.paths.iter().all(|path| {
-            // A link's own folder never hears of what is written behind it.
-            let behind = path.canonicalize().ok().filter(|real| real != path);
-            self.shared.wait_for(path, &self.notify) && behind.is_none_or(|real| self.shared.wait_for(&real, &self.notify))
+    /// The folders may be on a mount whose server is gone: then they are polled.
+    async fn watch(&mut self) {
+        let Some(first) = self.paths.first() else {
+            self.complete = true;
+            return;
+        };
+        let about = format!("the folder of {}", first.display());
+        let (shared, notify, paths) = (Arc::clone(&self.shared), Arc::clone(&self.notify), self.paths.clone());
+        let watched = hung::asking(&about, hung::WITHIN, move || {
+            let complete = paths.iter().all(|path| {
+                // A link's own folder never hears of what is written behind it.
+                let behind = path.canonicalize().ok().filter(|real| real != path);
+                shared.wait_for(path, &notify) && behind.is_none_or(|real| shared.wait_for(&real, &notify))
+            });
+            if Arc::strong_count(&notify) == 1 {
+                // Whoever was interested has gone meanwhile.
+                shared.forget(&notify);
+            }
+            complete
         });
+        self.complete = watched.await.unwrap_or(false);
     }
 }
 
@@ -127,9 +144,10 @@ impl Shared {
 
     fn wait_for(&self, path: &Path, notify: &Arc<Notify>) -> bool {
         let (Some(queue), Some(folder), Some(name)) = (&self.queue, path.parent(), path.file_name()) else { return false };
-        let mut folders = self.folders();
-        let known = folders.by_path.get(folder).copied();
+        let known = self.folders().by_path.get(folder).copied();
+        // Asked while nobody is kept waiting: it may hang.
         let Some(folder_watch) = known.or_else(|| queue.get_ref().0.add_watch(folder, NEWS).ok()) else { return false };
+        let mut folders = self.folders();
         folders.by_path.insert(folder.to_path_buf(), folder_watch);
         let waiting = folders.waiting.entry(folder_watch).or_default().entry(name.to_owned()).or_default();
         if !waiting.iter().any(|w| std::ptr::eq(w.as_ptr(), Arc::as_ptr(notify))) {
@@ -219,8 +237,8 @@ mod tests {
     async fn a_file_that_comes_wakes_who_waits(#[case] come: fn(&Path)) {
         let (dir, events) = (tempfile::tempdir().unwrap(), FileEvents::new());
         let path = dir.path().join("fares.log");
-        let mut interest = events.interest([path.clone()]);
-        assert!(interest.is_complete());
+        let mut interest = events.interest(vec![path.clone()]).await;
+        assert!(interest.is_complete().await);
         come(&path);
         assert!(within_a_while(&interest).await);
     }
@@ -232,7 +250,7 @@ mod tests {
         fs::create_dir(dir.path().join("deep")).unwrap();
         append(&real);
         std::os::unix::fs::symlink(&real, &link).unwrap();
-        let interest = events.interest([link]);
+        let interest = events.interest(vec![link]).await;
         append(&real);
         assert!(within_a_while(&interest).await);
     }
@@ -241,10 +259,10 @@ mod tests {
     async fn a_folder_that_is_not_there_yet_is_polled_until_it_is() {
         let (dir, events) = (tempfile::tempdir().unwrap(), FileEvents::new());
         let path = dir.path().join("later/fares.log");
-        let mut interest = events.interest([path.clone()]);
-        assert!(!interest.is_complete());
+        let mut interest = events.interest(vec![path.clone()]).await;
+        assert!(!interest.is_complete().await);
         fs::create_dir(dir.path().join("later")).unwrap();
-        assert!(interest.is_complete());
+        assert!(interest.is_complete().await);
         append(&path);
         assert!(within_a_while(&interest).await);
     }
@@ -253,8 +271,8 @@ mod tests {
     async fn a_folder_is_watched_only_while_somebody_waits() {
         let (dir, events) = (tempfile::tempdir().unwrap(), FileEvents::new());
         let (one, other) = (dir.path().join("one.log"), dir.path().join("other.log"));
-        let first = events.interest([one.clone()]);
-        let second = events.interest([other.clone()]);
+        let first = events.interest(vec![one.clone()]).await;
+        let second = events.interest(vec![other.clone()]).await;
         drop(first);
         append(&one);
         append(&other);

@@ -23,7 +23,7 @@ use crate::{
     far::{Far, Link, OutOfReach},
     here::{ActSpec, Here},
     keeper::{Claim, Kept},
-    logs::{LogFollow, LogLine, read_from},
+    logs::{LogFollow, LogLine, open_log, read_file, read_log},
     look::{RawLook, Round},
     machines::Machines,
     procs::boot_id,
@@ -455,7 +455,7 @@ impl Hosts {
     pub async fn read_from(&self, host: &HostName, path: &str, from: Option<u64>) -> Result<(u64, String), String> {
         match self.far(host) {
             Some(far) => far.read_from(path, from).await,
-            None => read_from(path, from).map_err(|e| e.to_string()),
+            None => read_file(path, from).await,
         }
     }
 
@@ -470,8 +470,7 @@ impl Hosts {
         let far = self.far(host);
         let opened = match (&far, since) {
             (Some(far), since) => far.open_log(path, since, lines).await,
-            (None, Some(mark)) => LogFollow::since(path, mark, lines).map(|f| (f, Vec::new())).map_err(|e| e.to_string()),
-            (None, None) => LogFollow::new(path, lines).map_err(|e| e.to_string()),
+            (None, since) => open_log(path, since, lines).await,
         };
         opened.map(|(follow, lines)| (ReadLog { far, follow }, lines))
     }
@@ -479,8 +478,8 @@ impl Hosts {
 
 impl ReadLog {
     /// A log of this machine, so many lines before its end.
-    pub fn here(path: &str, lines: usize) -> std::io::Result<(Self, Vec<LogLine>)> {
-        let (follow, lines) = LogFollow::new(path, lines)?;
+    pub async fn here(path: &str, lines: usize) -> Result<(Self, Vec<LogLine>), String> {
+        let (follow, lines) = open_log(path, None, lines).await?;
         Ok((Self { far: None, follow }, lines))
     }
 
@@ -492,7 +491,11 @@ impl ReadLog {
     /// What was written since.
     pub async fn poll(&mut self) -> Result<Vec<LogLine>, String> {
         match &self.far {
-            None => self.follow.poll().map_err(|e| e.to_string()),
+            None => {
+                let (follow, lines) = read_log(self.follow.clone()).await?;
+                self.follow = follow;
+                Ok(lines)
+            }
             Some(far) => {
                 let (follow, lines) = far.read_log(self.follow.clone()).await?;
                 self.follow = follow;

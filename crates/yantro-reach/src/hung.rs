@@ -4,7 +4,7 @@
 
 use std::{
     collections::HashMap,
-    sync::{Mutex, MutexGuard, OnceLock, PoisonError, mpsc},
+    sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, mpsc},
     time::{Duration, Instant},
 };
 
@@ -98,6 +98,43 @@ pub(crate) async fn asking<T: Send + 'static>(
     }
 }
 
+/// What is lent to questions that may hang: while one does, it is not at hand.
+pub(crate) struct Lent<T> {
+    about: String,
+    at_hand: Arc<Mutex<Option<T>>>,
+}
+
+impl<T: Send + 'static> Lent<T> {
+    /// `about` comes back in errors, and of what hangs nothing is asked again.
+    pub fn new(about: String, what: T) -> Self {
+        Self { about, at_hand: Arc::new(Mutex::new(Some(what))) }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Option<T>> {
+        self.at_hand.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Asks with it, and waits for the answer at most so long.
+    pub async fn ask<A: Send + 'static>(&self, within: Duration, ask: impl FnOnce(&mut T) -> A + Send + 'static) -> Result<A, String> {
+        if self.lock().is_none() {
+            return Err(format!("{} does not answer: a look before still hangs", self.about));
+        }
+        let at_hand = Arc::clone(&self.at_hand);
+        let asked = asking(&self.about, within, move || {
+            let mut what = at_hand.lock().unwrap_or_else(PoisonError::into_inner).take()?;
+            let answer = ask(&mut what);
+            *at_hand.lock().unwrap_or_else(PoisonError::into_inner) = Some(what);
+            Some(answer)
+        });
+        asked.await?.ok_or_else(|| format!("{} does not answer: a look before still hangs", self.about))
+    }
+
+    /// What it has to say without being asked; nothing while it is lent to a question that hangs.
+    pub fn says<A>(&self, of: impl FnOnce(&T) -> A) -> Option<A> {
+        self.lock().as_ref().map(of)
+    }
+}
+
 /// A look: one that hangs could not look.
 pub(crate) async fn look(about: String, look: impl FnOnce() -> Answer + Send + 'static) -> Answer {
     asking(&about, WITHIN, look).await.unwrap_or_else(Answer::could_not)
@@ -161,6 +198,37 @@ mod tests {
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
         assert_eq!(asking("the file there", WITHIN, || 7).await, Ok(7), "once it answers it is asked again");
+    }
+
+    #[tokio::test]
+    async fn what_is_lent_to_a_question_that_hangs_is_not_at_hand_and_comes_back() {
+        let lent = Lent::new("the log of a test".to_owned(), 7);
+        assert_eq!(
+            lent.ask(WITHIN, |n| {
+                *n += 1;
+                *n
+            })
+            .await,
+            Ok(8)
+        );
+        let (go, gone) = mpsc::channel::<()>();
+        let late = lent
+            .ask(Duration::from_millis(50), move |n| {
+                let _ = gone.recv();
+                *n += 1;
+            })
+            .await
+            .unwrap_err();
+        assert!(late.contains("the log of a test does not answer within"), "{late}");
+        assert_eq!(lent.says(|n| *n), None);
+        let again = lent.ask(WITHIN, |n| *n).await.unwrap_err();
+        assert!(again.contains("still hangs"), "{again}");
+        drop(go);
+        let began = Instant::now();
+        while lent.says(|n| *n).is_none() && began.elapsed() < Duration::from_secs(60) {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+        assert_eq!(lent.ask(WITHIN, |n| *n).await, Ok(9), "nothing of it is lost");
     }
 
     #[test]

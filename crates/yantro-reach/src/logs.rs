@@ -20,6 +20,7 @@ use yantro_core::{
 };
 
 use crate::{
+    hung,
     journal::{self, Entry, is_journal},
     secrets::Secrets,
 };
@@ -68,29 +69,36 @@ pub(crate) struct LogWatch {
 }
 
 impl LogWatch {
-    /// Begins at the positions. Files are opened at once, so that one renamed from now on is still read.
+    /// Begins at the positions; nothing is opened yet.
     pub fn new(matcher: LogMatcher, marks: &BTreeMap<String, LogMark>, kind: StepKind, wanted: &[String], forbids: bool) -> Self {
         let matcher = Arc::new(matcher);
         let sources = marks
             .iter()
-            .map(|(path, mark)| {
-                let mut source = Source {
-                    path: path.clone(),
-                    mark: mark.clone(),
-                    journal: is_journal(path).then(|| journal::Follow::new(path, mark)),
-                    only_new: kind == StepKind::Start,
-                    open: None,
-                    position: mark.position,
-                    grown_at: Instant::now(),
-                    complete: true,
-                    trouble: None,
-                    scan: LogScan::new(Arc::clone(&matcher)),
-                };
-                source.open_marked();
-                source
+            .map(|(path, mark)| Source {
+                path: path.clone(),
+                mark: mark.clone(),
+                journal: is_journal(path).then(|| journal::Follow::new(path, mark)),
+                only_new: kind == StepKind::Start,
+                open: None,
+                position: mark.position,
+                grown_at: Instant::now(),
+                complete: true,
+                trouble: None,
+                scan: LogScan::new(Arc::clone(&matcher)),
             })
             .collect();
         Self { sources, wanted: wanted.to_vec(), forbids }
+    }
+
+    /// Opens the files, so that one renamed from now on is still read. This may hang, as reading may.
+    pub fn open(&mut self) {
+        self.sources.iter_mut().for_each(Source::open_marked);
+    }
+
+    /// What is asked where this is read, for whoever waits in vain.
+    pub fn about(&self) -> String {
+        let paths: Vec<&str> = self.sources.iter().map(|s| s.path.as_str()).collect();
+        format!("the log {}", paths.join(", "))
     }
 
     /// Has somebody told whenever a journal has more; files tell by themselves.
@@ -287,6 +295,32 @@ pub(crate) fn read_from(path: &str, from: Option<u64>) -> io::Result<(u64, Strin
         _ => bytes.len(),
     };
     Ok((from + whole as u64, String::from_utf8_lossy(&bytes[..whole]).into_owned()))
+}
+
+/// The same for whoever may not be kept waiting: a file that hangs is said to.
+pub(crate) async fn read_file(path: &str, from: Option<u64>) -> Result<(u64, String), String> {
+    let of = path.to_owned();
+    hung::asking(&format!("the file {path}"), hung::WITHIN, move || read_from(&of, from).map_err(|e| e.to_string())).await?
+}
+
+/// Opens a log for a reader who may not be kept waiting: from a mark on, or so many lines before its end.
+pub(crate) async fn open_log(path: &str, since: Option<LogMark>, lines: usize) -> Result<(LogFollow, Vec<LogLine>), String> {
+    let of = path.to_owned();
+    let open = move || match since {
+        Some(mark) => LogFollow::since(&of, mark, lines).map(|f| (f, Vec::new())).map_err(|e| e.to_string()),
+        None => LogFollow::new(&of, lines).map_err(|e| e.to_string()),
+    };
+    hung::asking(&format!("the log {path}"), hung::WITHIN, open).await?
+}
+
+/// What was written to a followed log since, for a reader who may not be kept waiting.
+pub(crate) async fn read_log(mut follow: LogFollow) -> Result<(LogFollow, Vec<LogLine>), String> {
+    let about = format!("the log {}", follow.path);
+    let read = move || {
+        let lines = follow.poll().map_err(|e| e.to_string())?;
+        Ok((follow, lines))
+    };
+    hung::asking(&about, hung::WITHIN, read).await?
 }
 
 /// One line of a followed log.
@@ -487,7 +521,10 @@ mod tests {
 
     fn watch(path: &str) -> LogWatch {
         let patterns = LogPatterns { must_see: vec!["ready".into()], must_not_see: vec!["ERROR".into()], overlook: vec![] };
-        LogWatch::new(LogMatcher::new(&patterns).unwrap(), &mark_logs(&[path.to_owned()]), StepKind::Start, &patterns.must_see, true)
+        let marks = mark_logs(&[path.to_owned()]);
+        let mut watch = LogWatch::new(LogMatcher::new(&patterns).unwrap(), &marks, StepKind::Start, &patterns.must_see, true);
+        watch.open();
+        watch
     }
 
     #[rstest]

@@ -23,7 +23,7 @@ use crate::{
     accounts::Account,
     here::{ActSpec, Here},
     keeper::{Claim, Kept, THIS_HOST},
-    logs::{LogFollow, read_from},
+    logs::{open_log, read_file, read_log},
     procs::boot_id,
     recorder::{ActNews, ActRecord, Recorded},
     wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
@@ -327,23 +327,19 @@ async fn answer(here: &Here, ask: Ask, tell: Tell) -> Result<Value, String> {
         Ask::MayActOn { claim } => claim.with(|c| here.may_act_on(THIS_HOST, c)).map_or_else(|kept| told_kept(&kept), |()| Value::Null),
         Ask::TakeOver { claim } => claim.with(|c| here.take_over(THIS_HOST, c)).map_or_else(|kept| told_kept(&kept), |()| Value::Null),
         Ask::OpenLog { path, since, lines } => {
-            let opened = match since {
-                Some(mark) => LogFollow::since(&path, mark, lines).map(|f| (f, Vec::new())),
-                None => LogFollow::new(&path, lines),
-            };
-            let (follow, mut lines) = opened.map_err(|e| e.to_string())?;
+            let (follow, mut lines) = open_log(&path, since, lines).await?;
             lines.iter_mut().for_each(|l| l.text = here.mask(&l.text));
             json!((follow, lines))
         }
         Ask::ReadFrom { path, from } => {
-            let (end, text) = read_from(&path, from).map_err(|e| e.to_string())?;
+            let (end, text) = read_file(&path, from).await?;
             // Whole lines only: half a secret is not known for one.
             let whole = text.rfind('\n').map_or(0, |at| at + 1);
             let cut = if whole == 0 && text.len() > LONGEST_HALF { text.len() } else { whole };
             json!((end - (text.len() - cut) as u64, here.mask(&text[..cut])))
         }
-        Ask::ReadLog { mut follow } => {
-            let mut lines = follow.poll().map_err(|e| e.to_string())?;
+        Ask::ReadLog { follow } => {
+            let (follow, mut lines) = read_log(follow).await?;
             lines.iter_mut().for_each(|l| l.text = here.mask(&l.text));
             json!((follow, lines))
         }

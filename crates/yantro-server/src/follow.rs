@@ -246,9 +246,10 @@ mod tests {
     #[case::before_what_came_after_it(&[mark(1, 0), mark(2, 20)], 0, &[1, 2])]
     #[case::what_lies_before_the_first_line_is_left_out(&[mark(1, 0), mark(2, 20)], 10, &[2])]
     #[case::each_once(&[mark(1, 5), mark(1, 5)], 0, &[1])]
-    fn acts_are_learnt_once_and_in_order(#[case] marks: &[ActMark], #[case] from: u64, #[case] wanted: &[u32]) {
+    #[tokio::test]
+    async fn acts_are_learnt_once_and_in_order(#[case] marks: &[ActMark], #[case] from: u64, #[case] wanted: &[u32]) {
         let dir = tempfile::tempdir().unwrap();
-        let (follow, _) = ReadLog::here(&dir.path().join("none").display().to_string(), 0).unwrap();
+        let (follow, _) = ReadLog::here(&dir.path().join("none").display().to_string(), 0).await.unwrap();
         let mut one = One { address: "quay/db".parse().unwrap(), follow, path: "db.log".into(), ahead: Vec::new(), known: BTreeSet::new() };
         one.learn(marks, from);
         one.learn(marks, from);

@@ -565,6 +565,41 @@ fn what_hangs_holds_up_its_own_run_and_no_other() {
     server.ok(&["give-up", "--yes", &run.to_string(), "--why", "its key hangs"]);
 }
 
+/// A log that cannot be opened any more, as on a mount whose server is gone: whoever reads it waits for ever.
+#[test]
+fn a_log_that_hangs_keeps_nobody_else_waiting_and_is_read_on_once_it_answers() {
+    let stuck = "[service.stuck]\nhost = \"quay\"\nrun_by = \"process\"\nprocess = { program = \"/bin/sleep\", args = [\"604.OWN\"] }\n\
+                 logs = [\"DIR/stuck.log\"]\nstart = { patience = \"3m\", must_see = [\"ready\"] }\nladder = [{ rung = \"process\" }]\n";
+    let server = Server::bare();
+    server.put("stuck.log", "of an earlier life\n");
+    let stuck = stuck.replace("OWN", &server.net.replace('.', ""));
+    let estate = (quick::estate(&[]) + stuck.replace("DIR", &server.folder().display().to_string()).as_str()).replace("NET", &server.net);
+    server.put("estate.toml", &estate);
+    server.ok(&["load", &server.path("estate.toml")]);
+    let run = server.begin(&["start", "stuck"]);
+    let climbed = || step(&server.get(&format!("/runs/{run}")), "start quay/stuck")["now"]["climbed"].clone();
+    wait_until("only its log is waited for", || (climbed() == 1).then_some(()));
+    let log = server.path("stuck.log");
+    std::fs::remove_file(&log).unwrap();
+    assert!(Command::new("mkfifo").arg(&log).status().unwrap().success());
+    // More readers than the server has threads to wait with.
+    std::thread::scope(|scope| {
+        let readers: Vec<_> = (0..6).map(|_| scope.spawn(|| yantro_e2e::told(&server.cli(&["logs", "stuck"])))).collect();
+        server.ok(&["restart", "db", "--yes"]);
+        for reader in readers {
+            let told = reader.join().unwrap();
+            assert!(told.contains("stuck.log") && told.contains("does not answer"), "{told}");
+        }
+    });
+    assert_eq!(server.get(&format!("/runs/{run}"))["state"], "running", "that a log cannot be read is no verdict");
+    std::fs::rename(&log, server.path("was")).unwrap();
+    server.put("stuck.log", "ready\n");
+    // Whoever waits there is answered by its other end.
+    drop(std::fs::File::options().write(true).open(server.path("was")).unwrap());
+    server.run_is(run, &["finished"]);
+    server.ok(&["stop", "stuck", "--yes"]);
+}
+
 /// Its host's boot started it, and for its first while it answers that it is still starting.
 #[test]
 fn what_is_still_starting_is_awaited_whoever_started_it() {

@@ -9,7 +9,7 @@ use crate::{
         rooms::Rooms,
         state::{Run, StepState},
     },
-    sequence::{Part, Shown, Step, StepId},
+    sequence::{Part, Shown, StepId},
     time::Timestamp,
 };
 
@@ -29,12 +29,6 @@ impl Run {
         let taken = turn.taken;
         let mut does = Vec::new();
         match &decision.kind {
-            DecisionKind::PutBack => {
-                // What is under way is awaited, and only then is it known what there is to put back of it.
-                let acting = self.steps().filter(|(_, n)| matches!(n.state, StepState::Acting { .. } | StepState::Proving { .. }));
-                does.extend(acting.map(|(s, _)| format!("await step {} and take it back: {}", s.id, s.says())));
-                does.extend(self.way_back(&self.seen).iter().map(Step::says));
-            }
             DecisionKind::Force { step } => does.push(format!("end {} by force", self.begun.sequence.step(*step).row())),
             DecisionKind::TryAgain { step, change } => {
                 does.push(format!("step {step}: {} again", self.begun.sequence.step(*step).says()));
@@ -46,6 +40,7 @@ impl Run {
             | DecisionKind::PassOver { .. }
             | DecisionKind::Vouch { .. }
             | DecisionKind::Release { .. }
+            | DecisionKind::PutBack
             | DecisionKind::Divert { .. }
             | DecisionKind::GiveUp => {}
         }
@@ -58,6 +53,12 @@ impl Run {
             Event::StepEnded { step, end: StepEnd::Vouched { .. } } => Some(format!("take step {step} as done: {}", self.said(*step))),
             _ => None,
         }));
+        if decision.kind == DecisionKind::PutBack {
+            // What is under way is awaited, and only then is it known what there is to put back of it.
+            let acting = self.steps().filter(|(_, n)| matches!(n.state, StepState::Acting { .. } | StepState::Proving { .. }));
+            does.extend(acting.map(|(s, _)| format!("await step {} and take it back: {}", s.id, s.says())));
+            does.extend(self.way_back(&self.seen).iter().map(|s| format!("then {}", s.says())));
+        }
         let about = format!("run {} {} {:?}", self.id, decision.kind.word(), decision.kind.step());
         Ok(Shown::deed(about, edition, does))
     }
