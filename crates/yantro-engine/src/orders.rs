@@ -11,7 +11,7 @@ use yantro_core::{
     name::{Address, ProcedureName},
     procedure::{self, Asked},
     run::{ActId, ActKind, Begun, Divert, HoldCause, Input, Run, RunId, input::Order, plan_divert},
-    sequence::{For, Plan, Request, StepId, StepKind, Task, Usual, plan, preflight},
+    sequence::{For, Plan, Request, Step, StepId, StepKind, Task, Usual, plan, preflight},
     state::{Facts, SeenState, Verdict},
     time::Timestamp,
 };
@@ -264,7 +264,11 @@ impl Work {
     }
 }
 
-/// Acts that a plan from these facts would have and the confirmed one has not (R8).
+/// So many acts are named of a plan that is told in a sentence.
+const ACTS_NAMED: usize = 12;
+
+/// Acts that a plan from these facts would have and the confirmed one has not, with all that would be done now and how that
+/// stands which was found otherwise (R8); nothing where what was confirmed holds.
 fn unconfirmed(engine: &Engine, begun: &Begun, seen: &BTreeMap<Address, SeenState>) -> Vec<String> {
     let Some(loaded) = engine.loaded() else { return vec!["no estate is loaded any more".to_owned()] };
     let mut facts: Facts = loaded.estate.services.keys().filter_map(|a| Some((a.clone(), engine.hands.watched(a)?.seen.state))).collect();
@@ -277,14 +281,24 @@ fn unconfirmed(engine: &Engine, begun: &Begun, seen: &BTreeMap<Address, SeenStat
         return vec![format!("{} is no longer in the estate", begun.sequence.of.says())];
     };
     let confirmed: BTreeSet<(String, StepKind)> = begun.sequence.steps.iter().map(|s| (s.row(), s.kind())).collect();
-    again
-        .sequence
-        .steps
-        .iter()
-        .filter(|s| s.kind() != StepKind::Await && !confirmed.contains(&(s.row(), s.kind())))
-        .map(|s| format!("{}, found {}", s.says(), s.found))
-        .chain(described_otherwise(&loaded, begun))
-        .collect()
+    let acting = || again.sequence.steps.iter().filter(|s| s.kind() != StepKind::Await);
+    let new = acting().filter(|s| !confirmed.contains(&(s.row(), s.kind()))).map(|s| format!("new: {}, found {}", s.says(), s.found));
+    let mut changes: Vec<String> = new.chain(described_otherwise(&loaded, begun)).collect();
+    if !changes.is_empty() {
+        // Who has to decide sees what stands now, and what would be done by that.
+        let stands = begun.as_found.iter().filter_map(|(a, was)| Some((a, was, seen.get(a)?))).filter(|(_, was, now)| was != now);
+        changes.extend(stands.map(|(a, was, now)| format!("{a} is {} now, and was {}", now.word(), was.word())));
+        let all: Vec<String> = acting().map(Step::says).collect();
+        let more = all.len().saturating_sub(ACTS_NAMED);
+        let more = if more == 0 { String::new() } else { format!(" and {more} more") };
+        let all = &all[..all.len().min(ACTS_NAMED)];
+        changes.push(if all.is_empty() {
+            "it would do nothing now".to_owned()
+        } else {
+            format!("in all it would now {}{more}", all.join(", "))
+        });
+    }
+    changes
 }
 
 /// What it acts on and the newest edition describes otherwise than its own did: it was confirmed by that.

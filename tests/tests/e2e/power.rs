@@ -258,6 +258,34 @@ fn a_reboot_that_does_not_come_back_is_held_after_its_patience() {
     assert_eq!(records(&pier, "app"), ["start", "ready", "stop", "start", "ready"]);
 }
 
+/// Started by its host's boot, it answers for its first seconds that it is still starting: that is no ailment.
+#[test]
+fn what_comes_up_at_boot_and_is_still_starting_is_awaited_after_a_reboot() {
+    let Some(lab) = Lab::raise() else { return };
+    let pier = raise(&lab, "pier", 11);
+    let unit = "[Service]\\nExecStart=/opt/ferry/stand-in --name fares --listen 127.0.0.1:7001 --ready-after 6s\\n\
+                [Install]\\nWantedBy=multi-user.target\\n";
+    pier.ok(&["sh", "-c", &format!("printf '{unit}' > /etc/systemd/system/fares.service; systemctl enable --now fares")]);
+    let fares = "[service.fares]\nhost = \"pier\"\nrun_by = \"systemd\"\nstart = { patience = \"90s\" }\n\
+                 ladder = [{ rung = \"port\", port = 7001, on = \"127.0.0.1\" }, \
+                 { rung = \"web\", url = \"http://127.0.0.1:7001/\", not_yet = \"still starting\" }]\n";
+    let controller = Controller::serve(&lab, [pier.machine()]);
+    let server = Server::with_estate(&estate(&lab, &controller, &[&pier], "", fares).replace("@MORE@", ""));
+    wait_until("it is rising, whoever started it", || (server.state("pier/fares") == "rising").then_some(()));
+    proven(&server, &["pier/fares"]);
+    let run = server.begin(&["reboot", "pier"]);
+    let view = server.run_is(run, &["finished", "held", "finished-with-exceptions"]);
+    assert_eq!(view["state"], "finished", "{}", view["held_because"]);
+    let steps = view["steps"].as_array().unwrap();
+    let up = steps.iter().rfind(|s| s["planned"]["address"] == "pier/fares").unwrap();
+    assert!(up["now"]["acts"].as_array().unwrap().is_empty(), "it was started over, which begins its while anew: {up}");
+    let (began, ended) = times(&view, "pier/fares", up["planned"]["kind"].as_str().unwrap());
+    assert!(began < ended, "{began} {ended}");
+    assert_eq!(server.state("pier/fares"), "proven");
+    let starts = pier.ok(&["journalctl", "--boot", "--unit=fares", "--output=cat"]);
+    assert_eq!(starts.matches("Started ").count(), 1, "{starts}");
+}
+
 #[test]
 fn the_ways_by_which_yantro_comes_to_hosts_are_never_acted_on() {
     let Some(lab) = Lab::raise() else { return };

@@ -293,13 +293,20 @@ fn a_queued_run_that_things_changed_for_does_what_is_confirmed_anew_and_leaves_n
     let never = ["--for-this-run", "quay/db: start.must_see = [\"no such line\"]", "--for-this-run", "quay/db: start.patience = \"500ms\""];
     let first = server.begin(&[&["restart", "db"], never.as_slice()].concat());
     server.run_is(first, &["held"]);
-    let queued = server.begin(&["restart", "db"]);
+    let queued = server.begin(&["restart", "db", "app"]);
     server.run_is(queued, &["queued"]);
     let mut child = by_hand(&server, "quay/app");
     server.ok(&["give-up", &first.to_string(), "--yes", "--why", "once more, as it should be"]);
     let held = server.run_is(queued, &["held", "finished"]);
     assert_eq!(held["state"], "held", "it stops what nobody confirmed to stop");
-    assert!(held["held_because"][0].as_str().unwrap().contains("stop quay/app"), "{}", held["held_because"]);
+    let because = held["held_because"][0].as_str().unwrap();
+    for says in [
+        "new: stop quay/app, found proven",
+        "quay/app is proven now, and was down",
+        "in all it would now stop quay/app, stop quay/db, start quay/db, start quay/app",
+    ] {
+        assert!(because.contains(says), "{says}: {because}");
+    }
     let number = queued.to_string();
     let (status, problem) = server.post(&format!("/runs/{queued}/decisions"), &json!({ "kind": "resume", "hold": held["hold"] }));
     assert_eq!(status, 409, "{problem}");
