@@ -18,16 +18,16 @@ use yantro_core::{
 };
 
 use crate::{
-    accounts::{self, Account},
-    files::FileEvents,
-    keeper::{Claim, Keepers, Kept},
-    leave::Spares,
-    logs::mark_logs,
-    look,
-    procs::{Ours, ProcessId},
-    recorder::{self, ActNews, ActRecord, OUTPUT_LIMIT, Recorded},
-    secrets::Secrets,
-    units::Units,
+    acts::accounts::{self, Account},
+    acts::leave::Spares,
+    acts::recorder::{self, ActNews, ActRecord, OUTPUT_LIMIT, Recorded},
+    acts::secrets::Secrets,
+    links::keeper::{Claim, Keepers, Kept},
+    looks::files::FileEvents,
+    looks::logs::mark_logs,
+    looks::look,
+    looks::procs::{Ours, ProcessId},
+    looks::units::Units,
 };
 
 /// Why this machine cannot be worked on.
@@ -321,7 +321,7 @@ impl Here {
     pub async fn end_trees(&self, records: &[ActRecord]) {
         for (signal, rounds) in [(nix::sys::signal::Signal::SIGTERM, 100), (nix::sys::signal::Signal::SIGKILL, 100)] {
             let send = |to_whom: &dyn Fn(u32)| {
-                let procs = crate::procs::ProcTable::read();
+                let procs = crate::looks::procs::ProcTable::read();
                 for record in records {
                     let main = record.process.as_ref().filter(|p| p.is_alive()).map(|p| p.pid);
                     let below = if record.recorder.is_alive() { procs.below(record.recorder.pid) } else { Vec::new() };
@@ -351,7 +351,9 @@ impl Here {
     async fn prepare(&self, spec: &ActSpec<'_>) -> Result<Prepared, ActEnd> {
         let service = spec.service;
         let logs = self.logs_of(service);
-        let marks = crate::hung::asking(&format!("the logs of {}", service.address), crate::hung::WITHIN, move || mark_logs(&logs)).await;
+        let marks =
+            crate::looks::hung::asking(&format!("the logs of {}", service.address), crate::looks::hung::WITHIN, move || mark_logs(&logs))
+                .await;
         let mut marks = marks.map_err(|why| refused(why, "see what its logs lie on, and try again"))?;
         if let ServiceRunner::Systemd(s) = &service.runner
             && let Ok(seen) = self.units.look(&s.unit).await
@@ -616,7 +618,7 @@ fn own_account() -> String {
 
 fn account(name: &str) -> Result<(String, Value), ActEnd> {
     let of = name.to_owned();
-    let user = crate::hung::blocking(&format!("the account {name}"), crate::hung::WITHIN, move || Account::named(&of))
+    let user = crate::looks::hung::blocking(&format!("the account {name}"), crate::looks::hung::WITHIN, move || Account::named(&of))
         .map_err(|why| refused(why, "see what answers for accounts on its host, and try again"))?
         .ok_or_else(|| refused(format!("there is no account \"{name}\""), "make it, or change `user` in the estate"))?;
     if user.uid == nix::unistd::geteuid().as_raw() {

@@ -18,7 +18,7 @@ use yantro_core::{
     run::{ActBegun, ActEnd},
 };
 
-use crate::procs::{Ours, ProcessId};
+use crate::looks::procs::{Ours, ProcessId};
 
 /// The recorder itself, as built with this crate.
 const PROGRAM: &[u8] = include_bytes!(env!("YANTRO_RECORDER"));

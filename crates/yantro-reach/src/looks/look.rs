@@ -20,13 +20,13 @@ use yantro_core::{
 };
 
 use crate::{
+    acts::recorder::ActRecord,
+    acts::secrets::Secrets,
     here::Here,
-    hung,
-    procs::{self, Commands, Ours, ProcTable, ProcessId, Told},
-    recorder::ActRecord,
-    secrets::Secrets,
-    sockets::{self, SocketTable},
-    units::UnitSeen,
+    looks::hung,
+    looks::procs::{self, Commands, Ours, ProcTable, ProcessId, Told},
+    looks::sockets::{self, SocketTable},
+    looks::units::UnitSeen,
 };
 
 /// What one round of looks shares: the process and socket tables are read once, and only if wanted.
@@ -216,7 +216,9 @@ fn told<'s>(spec: &'s ProcessSpec, round: &Round) -> Result<Told<'s>, String> {
     let uid = match (spec.apart.user, &spec.user) {
         (false, _) => None,
         (true, None) => Some(nix::unistd::geteuid().as_raw()),
-        (true, Some(name)) => Some(crate::accounts::Account::named(name).ok_or_else(|| format!("there is no account \"{name}\""))?.uid),
+        (true, Some(name)) => {
+            Some(crate::acts::accounts::Account::named(name).ok_or_else(|| format!("there is no account \"{name}\""))?.uid)
+        }
     };
     Ok(Told { env, dir: spec.apart.dir.then_some(spec.dir.as_str()), uid })
 }
@@ -426,7 +428,7 @@ impl Here {
             }
             RungKind::Account { account } => {
                 let of = account.clone();
-                hung::look(format!("the account {account}"), move || match crate::accounts::Account::named(&of) {
+                hung::look(format!("the account {account}"), move || match crate::acts::accounts::Account::named(&of) {
                     Some(user) => Answer::holds(format!("{of} is there (uid {})", user.uid)),
                     None => Answer::not_yet(format!("there is no account {of}")),
                 })
@@ -622,7 +624,7 @@ fn is_local(ip: &IpAddr) -> bool {
 
 async fn connect(to: &str, port: u16) -> Answer {
     let connected = async {
-        let found = crate::accounts::addresses(to, port).await?;
+        let found = crate::acts::accounts::addresses(to, port).await?;
         tokio::net::TcpStream::connect(found.as_slice()).await
     };
     match tokio::time::timeout(Duration::from_secs(3), connected).await {
@@ -666,7 +668,7 @@ fn owner(path: &str, account: &str) -> Answer {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Answer::not_yet(format!("no {path}")),
         Err(error) => return Answer::could_not(format!("{path}: {error}")),
     };
-    let is = crate::accounts::Account::of_uid(meta.uid()).map_or_else(|| format!("uid {}", meta.uid()), |u| u.name);
+    let is = crate::acts::accounts::Account::of_uid(meta.uid()).map_or_else(|| format!("uid {}", meta.uid()), |u| u.name);
     if is == account { Answer::holds(format!("{path} belongs to {is}")) } else { Answer::not_yet(format!("{path} belongs to {is}")) }
 }
 

@@ -21,15 +21,15 @@ use yantro_core::{
 };
 
 use crate::{
-    files::Interest,
+    acts::recorder::ActRecord,
     here::Here,
-    hung::{self, Lent},
-    journal::is_journal,
-    logs::LogWatch,
-    look::{self, Tree},
-    procs::ProcessId,
-    recorder::ActRecord,
-    units::UnitSeen,
+    looks::files::Interest,
+    looks::hung::{self, Lent},
+    looks::journal::is_journal,
+    looks::logs::LogWatch,
+    looks::look::{self, Tree},
+    looks::procs::ProcessId,
+    looks::units::UnitSeen,
 };
 
 /// Between looks that cost next to nothing and of which no event tells.

@@ -19,14 +19,14 @@ use yantro_core::{
 };
 
 use crate::{
-    climb::{Climb, Report},
-    far::OutOfReach,
+    acts::recorder::ActNews,
     here::{ActSpec, Here},
+    hosts::power::{PowerState, power_state},
     hosts::{Claims, Hosts, Seen, on_here, told},
-    look::RawLook,
-    power::{PowerState, power_state},
-    procs::boot_id,
-    recorder::ActNews,
+    links::far::OutOfReach,
+    looks::climb::{Climb, Report},
+    looks::look::RawLook,
+    looks::procs::boot_id,
 };
 
 /// How long a host that is reached may take to say that it lives.
@@ -486,7 +486,7 @@ impl Hosts {
     /// Has a host go down by its own means. Its end is not waited for beyond the link's: what tells of it goes down too.
     async fn down_by_itself(
         &self,
-        far: &crate::far::Far,
+        far: &crate::links::far::Far,
         spec: ActSpec<'_>,
         boot: &str,
         claims: &dyn Claims,

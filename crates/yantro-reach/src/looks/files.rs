@@ -14,7 +14,7 @@ use nix::{
 };
 use tokio::{io::unix::AsyncFd, sync::Notify, task::JoinHandle};
 
-use crate::hung;
+use crate::looks::hung;
 
 /// What is news: written to, cut off, made, renamed, taken away.
 const NEWS: AddWatchFlags = AddWatchFlags::IN_MODIFY

@@ -36,14 +36,14 @@ use yantro_core::{
 };
 
 use crate::{
-    climb::{Climb, Report},
+    acts::recorder::{ActNews, Recorded},
     hosts::Started,
-    logs::{LogFollow, LogLine},
-    look::RawLook,
-    outbox::Outbox,
-    recorder::{ActNews, Recorded},
-    shell::{self, Incoming, Outgoing},
-    wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
+    links::outbox::Outbox,
+    links::shell::{self, Incoming, Outgoing},
+    links::wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
+    looks::climb::{Climb, Report},
+    looks::logs::{LogFollow, LogLine},
+    looks::look::RawLook,
 };
 
 /// The processor that the outpost was built for.

@@ -20,9 +20,9 @@ use yantro_core::{
 };
 
 use crate::{
-    hung,
-    journal::{self, Entry, is_journal},
-    secrets::Secrets,
+    acts::secrets::Secrets,
+    looks::hung,
+    looks::journal::{self, Entry, is_journal},
 };
 
 /// A writer that is silent for so long has written its line, with or without its end.

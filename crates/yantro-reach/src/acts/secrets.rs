@@ -5,7 +5,7 @@ use std::{
     fs,
 };
 
-use crate::hung;
+use crate::looks::hung;
 
 /// Secret values known to this server, each with the reference that stands for it.
 #[derive(Debug, Clone, Default)]

@@ -22,11 +22,11 @@ use yantro_core::{
 };
 
 use crate::{
-    climb::{Climb, Report},
+    acts::recorder::{ActNews, ActRecord, Recorded},
     here::ActSpec,
-    look::RawLook,
-    procs::{ProcessId, boot_id},
-    recorder::{ActNews, ActRecord, Recorded},
+    looks::climb::{Climb, Report},
+    looks::look::RawLook,
+    looks::procs::{ProcessId, boot_id},
 };
 
 /// A climb looks at least so often.

@@ -15,7 +15,7 @@ use yantro_core::{
     time::Timestamp,
 };
 
-use crate::{climb::Climb, logs::LogFollow, recorder::ActRecord};
+use crate::{acts::recorder::ActRecord, looks::climb::Climb, looks::logs::LogFollow};
 
 /// The version of what is said. Server and outpost must have the same.
 pub const PROTOCOL: u32 = 1;
@@ -284,9 +284,11 @@ impl Told {
 
 impl Ask {
     /// The record that a start left, where the asked one is known by its act only.
-    pub(crate) fn started_of(record: &crate::recorder::Recorded) -> Option<ActRecord> {
+    pub(crate) fn started_of(record: &crate::acts::recorder::Recorded) -> Option<ActRecord> {
         match record {
-            crate::recorder::Recorded::Begun(record) | crate::recorder::Recorded::Ended(Some(record), _) => Some(record.clone()),
+            crate::acts::recorder::Recorded::Begun(record) | crate::acts::recorder::Recorded::Ended(Some(record), _) => {
+                Some(record.clone())
+            }
             _ => None,
         }
     }

@@ -12,7 +12,7 @@ use std::{
 use bytes::{Buf, BytesMut};
 use tokio::{io::AsyncWrite, sync::Notify};
 
-use crate::shell::Outgoing;
+use crate::links::shell::Outgoing;
 
 /// The near end of a channel.
 pub(crate) struct Outbox {

@@ -30,12 +30,12 @@ use yantro_core::{
 };
 
 use crate::{
-    climb::{Climb, Report},
-    far::shell_word,
-    look::RawLook,
-    procs::ProcessId,
-    recorder::{ActNews, ActRecord, Recorded},
-    wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
+    acts::recorder::{ActNews, ActRecord, Recorded},
+    links::far::shell_word,
+    links::wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
+    looks::climb::{Climb, Report},
+    looks::look::RawLook,
+    looks::procs::ProcessId,
 };
 
 /// What the far side runs: it takes nothing that POSIX does not have but `base64`, `head` and `setsid`.

@@ -20,13 +20,13 @@ use tokio::{
 use yantro_core::time::Timestamp;
 
 use crate::{
-    accounts::Account,
+    acts::accounts::Account,
+    acts::recorder::{ActNews, ActRecord, Recorded},
     here::{ActSpec, Here},
-    keeper::{Claim, Kept, THIS_HOST},
-    logs::{open_log, read_file, read_log},
-    procs::boot_id,
-    recorder::{ActNews, ActRecord, Recorded},
-    wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
+    links::keeper::{Claim, Kept, THIS_HOST},
+    links::wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
+    looks::logs::{open_log, read_file, read_log},
+    looks::procs::boot_id,
 };
 
 /// A server that says nothing for so long is gone, though the connection may not know it: it says each second that it is

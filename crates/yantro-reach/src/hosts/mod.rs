@@ -1,5 +1,9 @@
 //! Every host of an estate, each reached in its way: the same looks and acts, here or there.
 
+mod machines;
+pub mod power;
+mod sim;
+
 use std::{
     collections::{BTreeMap, HashMap},
     sync::{Arc, PoisonError, RwLock, RwLockReadGuard},
@@ -19,17 +23,17 @@ use yantro_core::{
 };
 
 use crate::{
-    climb::{Climb, Report},
-    far::{Far, Link, OutOfReach},
+    acts::recorder::{ActNews, ActRecord, Recorded},
     here::{ActSpec, Here},
-    keeper::{Claim, Kept},
-    logs::{LogFollow, LogLine, open_log, read_file, read_log},
-    look::{RawLook, Round},
-    machines::Machines,
-    procs::boot_id,
-    recorder::{ActNews, ActRecord, Recorded},
-    sim::Sim,
-    wire::ToldClaim,
+    hosts::machines::Machines,
+    hosts::sim::Sim,
+    links::far::{Far, Link, OutOfReach},
+    links::keeper::{Claim, Kept},
+    links::wire::ToldClaim,
+    looks::climb::{Climb, Report},
+    looks::logs::{LogFollow, LogLine, open_log, read_file, read_log},
+    looks::look::{RawLook, Round},
+    looks::procs::boot_id,
 };
 
 /// Looks taken side by side on this machine.

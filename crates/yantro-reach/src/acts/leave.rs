@@ -9,7 +9,7 @@ use std::{
 
 use tokio::process::Child;
 
-use crate::{recorder, units::Units};
+use crate::{acts::recorder, looks::units::Units};
 
 /// How long the manager may take to move a process.
 const MOVED_WITHIN: Duration = Duration::from_secs(5);

@@ -1,0 +1,6 @@
+//! Acts: what gives them, what records them, whose account and secrets they take.
+
+pub(crate) mod accounts;
+pub(crate) mod leave;
+pub(crate) mod recorder;
+pub(crate) mod secrets;

@@ -1,0 +1,12 @@
+//! Links to other hosts: the channel over SSH and what is said on it, the outpost at its far end, the plain shell where none can
+//! run, and whose turn it is on a host.
+
+#[cfg(feature = "outpost")]
+pub(crate) mod far;
+pub(crate) mod keeper;
+#[cfg(feature = "outpost")]
+pub(crate) mod outbox;
+pub mod outpost;
+#[cfg(feature = "outpost")]
+pub(crate) mod shell;
+pub(crate) mod wire;
