@@ -24,5 +24,5 @@ pub use links::keeper::{Claim, Keeper, Kept};
 pub use links::{outpost, wire::Hello};
 pub use looks::climb::{Climb, Report};
 pub use looks::logs::{LogFollow, LogLine, mark_logs};
-pub use looks::look::{RawLook, Round};
 pub use looks::procs::ProcessId;
+pub use looks::{look::RawLook, tree::Round};

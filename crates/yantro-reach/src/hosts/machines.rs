@@ -2,9 +2,9 @@
 //! it. What gives them power is asked from here; what they do themselves goes over their link.
 
 use std::{
-    collections::{BTreeMap, HashMap, HashSet},
+    collections::BTreeMap,
     sync::{
-        Arc, Mutex, OnceLock, PoisonError,
+        Arc, OnceLock,
         atomic::{AtomicBool, Ordering},
     },
     time::{Duration, Instant},
@@ -22,7 +22,11 @@ use crate::{
     acts::recorder::ActNews,
     here::{ActSpec, Here},
     hosts::power::{PowerState, power_state},
-    hosts::{Claims, Hosts, Seen, on_here, told},
+    hosts::{
+        all::{Hosts, Seen},
+        claims::{Claims, on_here, told},
+        known::Told,
+    },
     links::far::OutOfReach,
     looks::climb::{Climb, Report},
     looks::look::RawLook,
@@ -37,41 +41,6 @@ const TOLD_HOLDS: Duration = Duration::from_secs(20);
 const TOLD_HOLDS_SILENT: Duration = Duration::from_millis(800);
 /// Between looks of a climb: at first, and at the widest.
 const PACE: (Duration, Duration) = (Duration::from_millis(50), Duration::from_secs(1));
-
-type Told = Option<Result<PowerState, String>>;
-
-/// What is known of hosts' power.
-#[derive(Default)]
-pub(crate) struct Machines {
-    /// What was told last, and when.
-    told: Mutex<HashMap<Address, (Instant, Told)>>,
-    /// Hosts whose shutdown was seen to its end, where nothing tells their power.
-    seen_off: Mutex<HashSet<HostName>>,
-}
-
-impl Machines {
-    fn fresh(&self, address: &Address, holds: Duration) -> Option<Told> {
-        let told = self.told.lock().unwrap_or_else(PoisonError::into_inner);
-        told.get(address).filter(|(at, _)| at.elapsed() < holds).map(|(_, t)| t.clone())
-    }
-    fn last(&self, address: &Address) -> Told {
-        self.told.lock().unwrap_or_else(PoisonError::into_inner).get(address).and_then(|(_, t)| t.clone())
-    }
-    fn remember(&self, address: &Address, told: Told) {
-        self.told.lock().unwrap_or_else(PoisonError::into_inner).insert(address.clone(), (Instant::now(), told));
-    }
-    fn off(&self, host: &HostName, off: bool) {
-        let mut seen = self.seen_off.lock().unwrap_or_else(PoisonError::into_inner);
-        if off {
-            seen.insert(host.clone());
-        } else {
-            seen.remove(host);
-        }
-    }
-    fn is_off(&self, host: &HostName) -> bool {
-        self.seen_off.lock().unwrap_or_else(PoisonError::into_inner).contains(host)
-    }
-}
 
 /// What a host shows of itself at one moment.
 struct Signs {
@@ -124,12 +93,12 @@ impl Hosts {
 
     async fn ask_power(&self, address: &Address, power: &Power) -> Told {
         let told = told_by(self.here(), power).await;
-        self.machines.remember(address, told.clone());
+        self.known.remember(address, told.clone());
         told
     }
 
     async fn power_within(&self, address: &Address, power: &Power, holds: Duration) -> Told {
-        match self.machines.fresh(address, holds) {
+        match self.known.fresh(address, holds) {
             Some(told) => told,
             None => self.ask_power(address, power).await,
         }
@@ -140,7 +109,7 @@ impl Hosts {
         let power = self.powers().get(host).cloned();
         let Some(power) = power else { return false };
         if !power.tells() {
-            return self.machines.is_off(host);
+            return self.known.is_off(host);
         }
         let told = self.power_within(&Address::of_host(host), &power, TOLD_HOLDS_SILENT).await;
         matches!(told, Some(Ok(PowerState::Off)))
@@ -169,11 +138,11 @@ impl Hosts {
         let boot = self.answers_from(&address.host).await;
         let told = match &boot {
             Some(_) => {
-                self.machines.off(&address.host, false);
-                if self.machines.fresh(address, TOLD_HOLDS).is_none() && power.tells() {
+                self.known.off(&address.host, false);
+                if self.known.fresh(address, TOLD_HOLDS).is_none() && power.tells() {
                     self.refresh(address.clone(), power.clone());
                 }
-                self.machines.last(address)
+                self.known.last(address)
             }
             None => self.power_within(address, &power, TOLD_HOLDS_SILENT).await,
         };
@@ -204,7 +173,7 @@ impl Hosts {
                 let silent = format!("its power is {}, and it is not reached: {}", on.says(), self.why_silent(&address.host));
                 look(Some(true), vec![Answer::holds(on.says()), Answer::not_yet(silent)])
             }
-            None if self.machines.is_off(&address.host) && !pings().await => {
+            None if self.known.is_off(&address.host) && !pings().await => {
                 look(Some(false), vec![Answer::against("it was seen to shut down, and does not answer")])
             }
             None if pings().await => look(Some(true), rungs),
@@ -219,7 +188,7 @@ impl Hosts {
 
     /// Asks for the power beside whatever waits for the look: a controller may take seconds.
     fn refresh(&self, address: Address, power: Power) {
-        let (machines, here) = (Arc::clone(&self.machines), Arc::clone(self.here_arc()));
+        let (machines, here) = (Arc::clone(&self.known), Arc::clone(self.here_arc()));
         // Asked by one at a time.
         machines.remember(&address, machines.last(&address));
         tokio::spawn(async move {
@@ -348,7 +317,7 @@ impl Hosts {
                 }
             }
             if at >= rungs.len() && climb.kind == StepKind::Stop && is_host && !power.tells() && signs.boot.is_none() {
-                self.machines.off(&service.address.host, true);
+                self.known.off(&service.address.host, true);
             }
             tokio::time::sleep((began.elapsed() / 20).clamp(PACE.0, PACE.1)).await;
         }
@@ -457,7 +426,7 @@ impl Hosts {
         let mut stands = Arc::clone(service);
         Arc::make_mut(&mut stands).runner = ServiceRunner::Commands(CommandsSpec { env, ..CommandsSpec::once(words, within) });
         // What it said before the act says nothing of it.
-        self.machines.remember(&service.address, None);
+        self.known.remember(&service.address, None);
         let spec = ActSpec { identity: spec.identity, kind: ActKind::Work, service: &stands, known: None };
         self.here().act(spec, tell).await
     }

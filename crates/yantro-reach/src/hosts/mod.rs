@@ -1,54 +1,46 @@
 //! Every host of an estate, each reached in its way: the same looks and acts, here or there.
 
+mod all;
+mod claims;
+mod known;
 mod machines;
 pub mod power;
 mod sim;
 
+pub use all::{Hosts, Seen};
+pub use claims::Claims;
+
 use std::{
     collections::{BTreeMap, HashMap},
-    sync::{Arc, PoisonError, RwLock, RwLockReadGuard},
+    sync::Arc,
 };
 
 use futures::{StreamExt, future::join_all, stream};
-use tokio::sync::mpsc::UnboundedSender;
 use yantro_core::{
-    estate::{Host, Power, Reach, Rung, RungKind, Service},
+    estate::{Host, Reach, Rung, RungKind, Service},
     manager::UnitTerms,
     name::{Address, HostName},
     run::{ActEnd, ActKind, input::LogMark},
     sequence::StepKind,
     state::Answer,
     survey::Survey,
-    time::Timestamp,
 };
 
 use crate::{
     acts::recorder::{ActNews, ActRecord, Recorded},
     here::{ActSpec, Here},
-    hosts::machines::Machines,
-    hosts::sim::Sim,
-    links::far::{Far, Link, OutOfReach},
-    links::keeper::{Claim, Kept},
-    links::wire::ToldClaim,
-    looks::climb::{Climb, Report},
-    looks::logs::{LogFollow, LogLine, open_log, read_file, read_log},
-    looks::look::{RawLook, Round},
-    looks::procs::boot_id,
+    links::{far::Far, keeper::Kept, wire::Started},
+    looks::{
+        climb::{Climb, Report},
+        logs::{LogFollow, LogLine, open_log, read_file, read_log},
+        procs::boot_id,
+        tree::Round,
+    },
 };
+use claims::{on_here, told};
 
 /// Looks taken side by side on this machine.
 const SIDE_BY_SIDE: usize = 32;
-
-/// How to come to every host.
-pub struct Hosts {
-    here: Arc<Here>,
-    server: String,
-    far: RwLock<BTreeMap<HostName, Arc<Far>>>,
-    changed: UnboundedSender<HostName>,
-    powers: RwLock<BTreeMap<HostName, Power>>,
-    pub(crate) machines: Arc<Machines>,
-    sim: Sim,
-}
 
 /// A service to be looked at.
 pub struct Looked {
@@ -60,83 +52,13 @@ pub struct Looked {
     pub known: Option<ActRecord>,
 }
 
-/// A service that was started, when, and its process where one is known.
-pub type Started = (Arc<Service>, Timestamp, Option<u32>);
-
-/// What a look came to: what was seen, or that its host does not answer.
-pub type Seen = Result<RawLook, OutOfReach>;
-
 /// A log that is being read, wherever it is.
 pub struct ReadLog {
     far: Option<Arc<Far>>,
     follow: LogFollow,
 }
 
-impl ToldClaim {
-    fn of(claim: &Claim<'_>, sessions: &[String]) -> Self {
-        Self {
-            server: claim.server.to_owned(),
-            session: claim.session.to_owned(),
-            sessions: sessions.to_vec(),
-            counter: (claim.counter)(),
-            data: claim.data.display().to_string(),
-        }
-    }
-}
-
-/// Claims in a server's name, made anew for each act.
-pub trait Claims: Send + Sync {
-    /// Makes one.
-    fn with(&self, f: &mut dyn FnMut(&Claim<'_>));
-    /// This session's name and those of all before it.
-    fn sessions(&self) -> Vec<String>;
-}
-
-pub(crate) fn told(claims: &dyn Claims) -> ToldClaim {
-    let mut told = None;
-    let sessions = claims.sessions();
-    claims.with(&mut |c| told = Some(ToldClaim::of(c, &sessions)));
-    told.expect("a claim is made at once")
-}
-
-pub(crate) fn on_here<T>(claims: &dyn Claims, f: impl Fn(&Claim<'_>) -> T) -> T {
-    let mut out = None;
-    claims.with(&mut |c| out = Some(f(c)));
-    out.expect("a claim is made at once")
-}
-
 impl Hosts {
-    /// With this machine only. `changed` hears of hosts whose link came or went.
-    pub fn new(here: Here, server: &str, changed: UnboundedSender<HostName>) -> Self {
-        Self {
-            here: Arc::new(here),
-            server: server.to_owned(),
-            far: RwLock::default(),
-            changed,
-            powers: RwLock::default(),
-            machines: Arc::default(),
-            sim: Sim::default(),
-        }
-    }
-
-    /// This machine.
-    pub fn here(&self) -> &Here {
-        &self.here
-    }
-
-    pub(crate) fn here_arc(&self) -> &Arc<Here> {
-        &self.here
-    }
-
-    pub(crate) fn powers(&self) -> RwLockReadGuard<'_, BTreeMap<HostName, Power>> {
-        self.powers.read().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// Whether a host is this machine.
-    pub fn is_here(&self, host: &HostName) -> bool {
-        self.far(host).is_none() && !self.sim.plays(host)
-    }
-
     /// Why hosts must never be acted on (R13): the machine that Yantro runs on, and those by which it comes to others.
     pub async fn ways(&self, hosts: &BTreeMap<HostName, Host>) -> BTreeMap<HostName, String> {
         let mut ways = BTreeMap::new();
@@ -165,45 +87,6 @@ impl Hosts {
             }
         }
         ways
-    }
-
-    /// Which boot a host is in, as far as is known.
-    pub fn boot_of(&self, host: &HostName) -> String {
-        match self.far(host) {
-            Some(far) => far.link().hello.map(|h| h.boot).unwrap_or_default(),
-            None => boot_id().to_owned(),
-        }
-    }
-
-    /// Comes to know the hosts of an estate: connections to new ones begin, others end unless a run still `needs` them.
-    pub fn know(&self, hosts: &BTreeMap<HostName, Host>, needs: impl Fn(&HostName) -> bool) {
-        let mut far = self.far.write().unwrap_or_else(PoisonError::into_inner);
-        far.retain(|name, one| {
-            let stays = hosts.get(name).map_or_else(|| needs(name), |host| one.is(host));
-            if !stays {
-                one.leave();
-            }
-            stays
-        });
-        self.sim.know(hosts);
-        *self.powers.write().unwrap_or_else(PoisonError::into_inner) =
-            hosts.iter().filter_map(|(n, h)| Some((n.clone(), h.power.clone()?))).collect();
-        for (name, host) in hosts {
-            if !far.contains_key(name)
-                && let Some(one) = Far::keep(name, host, &self.server, self.changed.clone())
-            {
-                far.insert(name.clone(), one);
-            }
-        }
-    }
-
-    /// The link to a host; `None` for this machine.
-    pub fn link(&self, host: &HostName) -> Option<Link> {
-        self.far(host).map(|f| f.link())
-    }
-
-    pub(crate) fn far(&self, host: &HostName) -> Option<Arc<Far>> {
-        self.far.read().unwrap_or_else(PoisonError::into_inner).get(host).cloned()
     }
 
     /// Looks at services, each host at once; `each` hears of every one as it was looked at.

@@ -10,7 +10,7 @@ use std::{
 use serde_json::{Value, json};
 use yantro_core::estate::{Controller, POWER_PASSWORD, Power, PowerDeed};
 
-use crate::looks::look::root_cause;
+use crate::looks::rungs::root_cause;
 
 /// How long a controller may take for one answer. They are slow machines.
 const ANSWER_WITHIN: Duration = Duration::from_secs(20);

@@ -37,10 +37,10 @@ use yantro_core::{
 
 use crate::{
     acts::recorder::{ActNews, Recorded},
-    hosts::Started,
     links::outbox::Outbox,
+    links::quoting::shell_word,
     links::shell::{self, Incoming, Outgoing},
-    links::wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
+    links::wire::{Ask, Hello, PROTOCOL, Said, Started, Told, ToldClaim},
     looks::climb::{Climb, Report},
     looks::logs::{LogFollow, LogLine},
     looks::look::RawLook,
@@ -844,10 +844,6 @@ fn script(spec: &SshSpec, carried: &Carried) -> String {
         installed = shell_word(&installed),
     );
     format!("exec sh -c {}", shell_word(&inner))
-}
-
-pub(crate) fn shell_word(text: &str) -> String {
-    format!("'{}'", text.replace('\'', r"'\''"))
 }
 
 /// A channel that the SSH client opened, to whatever runs at its far end.

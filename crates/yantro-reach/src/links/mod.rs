@@ -8,5 +8,7 @@ pub(crate) mod keeper;
 pub(crate) mod outbox;
 pub mod outpost;
 #[cfg(feature = "outpost")]
+pub(crate) mod quoting;
+#[cfg(feature = "outpost")]
 pub(crate) mod shell;
 pub(crate) mod wire;

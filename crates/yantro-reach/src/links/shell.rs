@@ -31,7 +31,7 @@ use yantro_core::{
 
 use crate::{
     acts::recorder::{ActNews, ActRecord, Recorded},
-    links::far::shell_word,
+    links::quoting::shell_word,
     links::wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
     looks::climb::{Climb, Report},
     looks::look::RawLook,

@@ -17,6 +17,9 @@ use yantro_core::{
 
 use crate::{acts::recorder::ActRecord, looks::climb::Climb, looks::logs::LogFollow};
 
+/// A service that was started, when, and its process where one is known.
+pub type Started = (Arc<Service>, Timestamp, Option<u32>);
+
 /// The version of what is said. Server and outpost must have the same.
 pub const PROTOCOL: u32 = 1;
 
@@ -114,7 +117,7 @@ pub enum Ask {
     /// Why services' restarts are owed by what lies on disk.
     OwedByFiles {
         /// Each with its start and its process.
-        services: Vec<(Arc<Service>, Timestamp, Option<u32>)>,
+        services: Vec<Started>,
     },
     /// Whether the host may be acted on.
     MayActOn {

@@ -27,8 +27,8 @@ use crate::{
     looks::hung::{self, Lent},
     looks::journal::is_journal,
     looks::logs::LogWatch,
-    looks::look::{self, Tree},
     looks::procs::ProcessId,
+    looks::tree::{self, Tree},
     looks::units::UnitSeen,
 };
 
@@ -180,7 +180,7 @@ impl Here {
                 (Some(old), _) => Tree::of_one(old),
                 (None, Some(Ok(seen))) => Tree::of_unit(seen),
                 (None, Some(Err(why))) => Tree::unsaid(why.clone()),
-                (None, None) => look::tree(&climb.service, climb.known.as_ref(), &round),
+                (None, None) => tree::tree(&climb.service, climb.known.as_ref(), &round),
             };
             let ended = is_process && tree.unsaid.is_none() && tree.is_empty();
             if let Some(watch) = &logs

@@ -2,15 +2,13 @@
 
 use std::{
     collections::{BTreeMap, BTreeSet},
-    net::IpAddr,
     path::Path,
-    sync::{Arc, Mutex, OnceLock},
-    time::{Duration, Instant},
+    time::Duration,
 };
 
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    estate::{ProcessSpec, Rung, RungKind, Service, ServiceRunner},
+    estate::{Rung, RungKind, Service, ServiceRunner},
     manager::{UnitTerms, UnitWord},
     name::HostName,
     sequence::Task,
@@ -20,64 +18,17 @@ use yantro_core::{
 };
 
 use crate::{
-    acts::recorder::ActRecord,
-    acts::secrets::Secrets,
+    acts::{accounts, recorder::ActRecord},
     here::Here,
-    looks::hung,
-    looks::procs::{self, Commands, Ours, ProcTable, ProcessId, Told},
-    looks::sockets::{self, SocketTable},
-    looks::units::UnitSeen,
+    looks::{
+        hung,
+        procs::{self, ProcessId},
+        rungs::*,
+        sockets::{self, SocketTable},
+        tree::{self, Round, Tree},
+        units::UnitSeen,
+    },
 };
-
-/// What one round of looks shares: the process and socket tables are read once, and only if wanted.
-pub struct Round {
-    ours: Ours,
-    commands: OnceLock<Commands>,
-    sockets: OnceLock<Result<Arc<SocketTable>, String>>,
-    /// What was read before this is too old.
-    since: Option<Instant>,
-    /// What references stand for: some of it tells processes apart.
-    secrets: Arc<Mutex<Secrets>>,
-}
-
-/// How old a socket table may be: many climbs at once read one. An older table only delays a
-/// verdict; what speaks against a service is always read anew.
-const SHARED_FOR: Duration = Duration::from_millis(8);
-
-fn shared_sockets(since: Option<Instant>) -> Result<Arc<SocketTable>, String> {
-    static LAST: Mutex<Option<(Instant, Arc<SocketTable>)>> = Mutex::new(None);
-    let mut last = LAST.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-    if let Some((at, table)) = &*last
-        && since.map_or_else(|| at.elapsed() < SHARED_FOR, |since| *at >= since)
-    {
-        return Ok(Arc::clone(table));
-    }
-    let at = Instant::now();
-    let table = Arc::new(SocketTable::read().map_err(|e| e.to_string())?);
-    *last = Some((at, Arc::clone(&table)));
-    Ok(table)
-}
-
-impl Round {
-    pub(crate) fn commands(&self) -> &Commands {
-        self.commands.get_or_init(|| Commands::read(&self.ours))
-    }
-    fn sockets(&self) -> Result<&SocketTable, &String> {
-        self.sockets.get_or_init(|| shared_sockets(self.since)).as_ref().map(AsRef::as_ref)
-    }
-}
-
-impl Here {
-    /// A round of looks. Tables of a moment ago will do.
-    pub fn round(&self) -> Round {
-        Round { ours: self.ours.clone(), commands: OnceLock::new(), sockets: OnceLock::new(), since: None, secrets: self.shared_secrets() }
-    }
-
-    /// A round that believes no table older than this moment: something was told just now.
-    pub fn round_from_now(&self) -> Round {
-        Round { since: Some(Instant::now()), ..self.round() }
-    }
-}
 
 /// What a look at a whole service found, before it is judged.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -94,135 +45,6 @@ pub struct RawLook {
     pub total: usize,
 }
 
-/// The processes of a service: its main one where it still runs, and all that belongs to it, which
-/// is worked out only when asked for.
-#[derive(Debug, Clone, Default)]
-pub(crate) struct Tree {
-    pub main: Option<ProcessId>,
-    /// The process that all others are below.
-    above: Option<u32>,
-    /// The recorder beside it, where it still runs.
-    recorder: Option<u32>,
-    all: OnceLock<Vec<u32>>,
-    /// Why it cannot be said whether a process is this service's.
-    pub unsaid: Option<String>,
-}
-
-impl Tree {
-    /// Of what nobody can say whether it is there.
-    pub(crate) fn unsaid(why: String) -> Self {
-        Self { unsaid: Some(why), ..Self::default() }
-    }
-
-    /// One process, where it still runs, and nothing else.
-    pub(crate) fn of_one(process: &ProcessId) -> Self {
-        let main = Some(process.clone()).filter(ProcessId::is_alive);
-        let above = main.as_ref().map(|m| m.pid);
-        Self { main, above, ..Self::default() }
-    }
-
-    /// What the host's manager counts as a unit's.
-    pub(crate) fn of_unit(seen: &UnitSeen) -> Self {
-        let main = seen.word.main_pid.and_then(ProcessId::of);
-        Self { main, all: OnceLock::from(seen.pids.clone()), ..Self::default() }
-    }
-
-    /// Whether nothing of it is left.
-    pub fn is_empty(&self) -> bool {
-        self.main.is_none() && self.all().is_empty()
-    }
-
-    /// Every process of it.
-    pub fn all(&self) -> &[u32] {
-        self.all.get_or_init(|| {
-            let mut all = self.above.map(procs::below).unwrap_or_default();
-            if let Some(main) = &self.main
-                && !all.contains(&main.pid)
-            {
-                all.push(main.pid);
-            }
-            all
-        })
-    }
-
-    /// What stands for its process on a `process` rung.
-    fn process_answer(&self) -> Answer {
-        let (pid, which) = match (&self.main, self.all().first()) {
-            (Some(main), _) => (main.pid, ""),
-            (None, Some(forked)) => (*forked, ", forked away"),
-            (None, None) => return Answer::not_yet("no process"),
-        };
-        // Between being made and becoming its program it is a copy of the recorder: there, and proof of nothing.
-        let runs_what = |pid: u32| std::fs::read_link(format!("/proc/{pid}/exe")).ok();
-        if self.recorder.and_then(runs_what).is_some_and(|copied| runs_what(pid) == Some(copied)) {
-            return Answer::not_yet(format!("process {pid}{which} is not its program yet"));
-        }
-        Answer::holds(format!("process {pid}{which}"))
-    }
-
-    /// Which of its processes holds a socket: most often the main one.
-    fn holder(&self, inode: u64) -> Option<u32> {
-        let main = self.main.as_ref().and_then(|m| sockets::holder(inode, &[m.pid]));
-        main.or_else(|| sockets::holder(inode, self.all()))
-    }
-}
-
-/// Finds the processes of a service that Yantro starts itself.
-pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) -> Tree {
-    let ServiceRunner::Process(spec) = &service.runner else { return Tree::default() };
-    if let Some(known) = known {
-        let main = known.process.clone().filter(ProcessId::is_alive);
-        // The recorder adopts what forks away: everything below it belongs to the service.
-        let recorder = known.recorder.is_alive().then_some(known.recorder.pid);
-        if main.is_some() {
-            let above = recorder.or(main.as_ref().map(|m| m.pid));
-            return Tree { main, above, recorder, ..Tree::default() };
-        }
-        if let Some(recorder) = recorder {
-            // Nothing below it: read anew before that is believed, for what was forked away a
-            // moment ago may be younger than a shared table.
-            let mut all = procs::below(recorder);
-            if all.is_empty() {
-                all = ProcTable::read().below(recorder);
-            }
-            if !all.is_empty() {
-                return Tree { above: Some(recorder), recorder: Some(recorder), all: OnceLock::from(all), ..Tree::default() };
-            }
-        }
-    }
-    // Started by an earlier server whose records are gone, or by hand: known by its command line.
-    if spec.program.is_empty() {
-        return Tree::default();
-    }
-    let found = told(spec, round).and_then(|told| round.commands().find(&service.address, &spec.program, &spec.args, &told));
-    match found {
-        Ok(main) => {
-            let above = main.as_ref().map(|m| m.pid);
-            Tree { main, above, ..Tree::default() }
-        }
-        Err(why) => Tree::unsaid(why),
-    }
-}
-
-/// What a process of a service must be besides its command line, where other services have the same.
-fn told<'s>(spec: &'s ProcessSpec, round: &Round) -> Result<Told<'s>, String> {
-    if spec.apart.is_needless() {
-        return Ok(Told::default());
-    }
-    let of_it: BTreeMap<String, String> =
-        spec.env.iter().filter(|(n, _)| spec.apart.env.contains(*n)).map(|(n, v)| (n.clone(), v.clone())).collect();
-    let values = round.secrets.lock().unwrap_or_else(std::sync::PoisonError::into_inner).resolve(&of_it, &BTreeSet::new())?;
-    let env = spec.apart.env.iter().map(|name| (name.as_str(), values.get(name).cloned())).collect();
-    let uid = match (spec.apart.user, &spec.user) {
-        (false, _) => None,
-        (true, None) => Some(nix::unistd::geteuid().as_raw()),
-        (true, Some(name)) => {
-            Some(crate::acts::accounts::Account::named(name).ok_or_else(|| format!("there is no account \"{name}\""))?.uid)
-        }
-    };
-    Ok(Told { env, dir: spec.apart.dir.then_some(spec.dir.as_str()), uid })
-}
-
 impl Here {
     /// Looks at a whole service.
     pub async fn look(&self, service: &Service, known: Option<&ActRecord>, round: &Round) -> RawLook {
@@ -231,7 +53,7 @@ impl Here {
         let tree = match &unit {
             Some(Ok(seen)) => Tree::of_unit(seen),
             Some(Err(why)) => Tree::unsaid(why.clone()),
-            None => tree(service, known, round),
+            None => tree::tree(service, known, round),
         };
         let total = service.ladder.len();
         if let Some(why) = &tree.unsaid {
@@ -375,7 +197,7 @@ impl Here {
         let Some(service) = task.as_service("look", None, yantro_core::time::Span::default()) else {
             return Answer::could_not("there is nothing to look at");
         };
-        let tree = tree(&service, None, round);
+        let tree = tree::tree(&service, None, round);
         let answer = self.rung(&service, rung, &tree, None, round).await;
         Answer { says: self.mask(&answer.says), ..answer }
     }
@@ -428,7 +250,7 @@ impl Here {
             }
             RungKind::Account { account } => {
                 let of = account.clone();
-                hung::look(format!("the account {account}"), move || match crate::acts::accounts::Account::named(&of) {
+                hung::look(format!("the account {account}"), move || match accounts::Account::named(&of) {
                     Some(user) => Answer::holds(format!("{of} is there (uid {})", user.uid)),
                     None => Answer::not_yet(format!("there is no account {of}")),
                 })
@@ -536,217 +358,6 @@ impl Here {
         Answer::holds(format!("{code}"))
     }
 }
-
-pub(crate) fn root_cause(error: &(dyn std::error::Error + 'static)) -> String {
-    let mut at = error;
-    while let Some(source) = at.source() {
-        at = source;
-    }
-    at.to_string()
-}
-
-fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service, tree: &Tree, round: &Round) -> Answer {
-    let table = match round.sockets() {
-        Ok(table) => table,
-        Err(error) => return Answer::could_not(format!("the socket table cannot be read: {error}")),
-    };
-    let on: Option<IpAddr> = on.and_then(|a| a.parse().ok());
-    let found = table.listening(port, on);
-    let Some(first) = found.first() else { return Answer::not_yet(format!("nothing listens on port {port}")) };
-    if let Some(pid) = found.iter().find_map(|l| tree.holder(l.inode)) {
-        return Answer::holds(format!("process {pid} listens on {port}"));
-    }
-    // Who is not known to be it is not known to be another either.
-    if let (Some(why), false) = (&tree.unsaid, held_by_any) {
-        return Answer::could_not(format!("port {port} is held, and it cannot be said by whom: {why}"));
-    }
-    // Before a stranger is named, the table is read anew: this one may be a moment old.
-    let now = SocketTable::read().map(|t| t.listening(port, on)).unwrap_or_default();
-    let Some(first) = now.iter().find(|l| l.inode == first.inode) else {
-        return Answer::not_yet(format!("nothing listens on port {port} yet"));
-    };
-    let holder = sockets::any_holder(first.inode);
-    let named = holder.map_or("a process that cannot be seen".to_owned(), |pid| format!("{} (process {pid})", procs::name(pid)));
-    let is_own = match &service.runner {
-        ServiceRunner::Process(p) => !p.program.is_empty(),
-        ServiceRunner::Systemd(_) => true,
-        ServiceRunner::Commands(_) | ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => false,
-    };
-    if holder.is_none() && is_own && !held_by_any && !nix::unistd::geteuid().is_root() {
-        return Answer::could_not(format!(
-            "port {port} is held, and this account may not see by whom: let the outpost run as root, or write `held_by_any = true`"
-        ));
-    }
-    if held_by_any || !is_own {
-        Answer::holds(format!("port {port} held by {named}"))
-    } else {
-        Answer::against(format!("port {port} is held by {named}, which is not {}", service.address))
-    }
-}
-
-/// The host and port that a page is asked at.
-fn target_of(url: &str) -> Option<(String, u16)> {
-    let url = reqwest::Url::parse(url).ok()?;
-    Some((url.host_str()?.trim_start_matches('[').trim_end_matches(']').to_owned(), url.port_or_known_default()?))
-}
-
-/// An answer that came from this machine is a proof only where the service's own process gave it: who holds the port is asked
-/// for. What stands in front of a service on purpose is said by a `port` rung with `held_by_any`.
-fn by_itself(answer: Answer, to: &str, port: u16, service: &Service, tree: &Tree, round: &Round) -> Answer {
-    let is_own = match &service.runner {
-        ServiceRunner::Process(p) => !p.program.is_empty(),
-        ServiceRunner::Systemd(_) => true,
-        ServiceRunner::Commands(_) | ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => false,
-    };
-    let by_any = service.ladder.iter().any(|r| matches!(&r.kind, RungKind::Port { port: p, held_by_any: true, .. } if *p == port));
-    let ip = if to.eq_ignore_ascii_case("localhost") { Some(IpAddr::from([127, 0, 0, 1])) } else { to.parse().ok() };
-    let Some(ip) = ip.filter(|ip| is_own && !by_any && is_local(ip)) else { return answer };
-    let held = port_answer(port, Some(&ip.to_string()), false, service, tree, round);
-    match held.verdict {
-        Verdict::Against => Answer::against(format!("{}, but {}", answer.says, held.says)),
-        Verdict::CouldNotLook => held,
-        // It was there a moment ago: whoever answered is gone, or is none of this machine's.
-        Verdict::Holds | Verdict::NotYet => answer,
-    }
-}
-
-/// Whether an address is one of this machine's own.
-fn is_local(ip: &IpAddr) -> bool {
-    if ip.is_loopback() {
-        return true;
-    }
-    let own = nix::ifaddrs::getifaddrs().into_iter().flatten().filter_map(|i| i.address);
-    own.into_iter().any(|a| match ip {
-        IpAddr::V4(ip) => a.as_sockaddr_in().is_some_and(|s| s.ip() == *ip),
-        IpAddr::V6(ip) => a.as_sockaddr_in6().is_some_and(|s| s.ip() == *ip),
-    })
-}
-
-async fn connect(to: &str, port: u16) -> Answer {
-    let connected = async {
-        let found = crate::acts::accounts::addresses(to, port).await?;
-        tokio::net::TcpStream::connect(found.as_slice()).await
-    };
-    match tokio::time::timeout(Duration::from_secs(3), connected).await {
-        Ok(Ok(_)) => Answer::holds(format!("{to}:{port} accepts")),
-        Ok(Err(error)) => Answer::not_yet(format!("{to}:{port}: {error}")),
-        Err(_) => Answer::not_yet(format!("{to}:{port}: no answer within 3s")),
-    }
-}
-
-/// An ICMP echo over the unprivileged socket where that is allowed, else over a raw one.
-async fn ping(to: &str) -> Answer {
-    let Ok(ip) = to.parse::<std::net::Ipv4Addr>() else { return Answer::could_not(format!("{to} is no IPv4 address")) };
-    match tokio::task::spawn_blocking(move || crate::here::echo(ip, Duration::from_secs(1))).await {
-        Ok(Ok(true)) => Answer::holds(format!("{to} answers")),
-        Ok(Ok(false)) => Answer::not_yet(format!("{to} does not answer within 1s")),
-        Ok(Err(error)) => Answer::could_not(format!("a ping cannot be sent: {error}")),
-        Err(_) => Answer::could_not("the ping was broken off"),
-    }
-}
-
-fn room(path: &str, wanted: u64) -> Answer {
-    match nix::sys::statvfs::statvfs(path) {
-        Ok(stat) => {
-            let free = stat.blocks_available() * stat.fragment_size();
-            let says = format!("{} MB free on {path}", free / 1_000_000);
-            if free >= wanted {
-                Answer::holds(says)
-            } else {
-                Answer::not_yet(format!("{says}, and {} MB are wanted", wanted.div_ceil(1_000_000)))
-            }
-        }
-        Err(nix::errno::Errno::ENOENT) => Answer::not_yet(format!("no {path}")),
-        Err(error) => Answer::could_not(format!("{path}: {error}")),
-    }
-}
-
-fn owner(path: &str, account: &str) -> Answer {
-    use std::os::unix::fs::MetadataExt;
-    let meta = match std::fs::metadata(path) {
-        Ok(meta) => meta,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Answer::not_yet(format!("no {path}")),
-        Err(error) => return Answer::could_not(format!("{path}: {error}")),
-    };
-    let is = crate::acts::accounts::Account::of_uid(meta.uid()).map_or_else(|| format!("uid {}", meta.uid()), |u| u.name);
-    if is == account { Answer::holds(format!("{path} belongs to {is}")) } else { Answer::not_yet(format!("{path} belongs to {is}")) }
-}
-
-fn port_free(port: u16, on: Option<&str>, round: &Round) -> Answer {
-    let table = match round.sockets() {
-        Ok(table) => table,
-        Err(error) => return Answer::could_not(format!("the socket table cannot be read: {error}")),
-    };
-    match table.listening(port, on.and_then(|a| a.parse().ok())).first() {
-        None => Answer::holds(format!("port {port} is free")),
-        Some(held) => {
-            let holder = sockets::any_holder(held.inode);
-            let named = holder.map_or("a process that cannot be seen".to_owned(), |pid| format!("{} (process {pid})", procs::name(pid)));
-            Answer::not_yet(format!("port {port} is held by {named}"))
-        }
-    }
-}
-
-fn program_there(program: &str) -> Answer {
-    let path = std::env::var("PATH").unwrap_or_else(|_| "/usr/local/bin:/usr/bin:/bin".to_owned());
-    let Some(found) = crate::here::in_path(program, &path) else { return Answer::not_yet(format!("there is no program {program}")) };
-    match nix::unistd::access(found.as_str(), nix::unistd::AccessFlags::X_OK) {
-        Ok(()) if Path::new(&found).is_file() => Answer::holds(format!("{found} may be run")),
-        Ok(()) => Answer::not_yet(format!("{found} is no file")),
-        Err(_) => Answer::not_yet(format!("{found} may not be run")),
-    }
-}
-
-fn file(path: &str, since: Option<Timestamp>, newer_than: Option<Duration>, at_least: Option<u64>) -> Answer {
-    if newer_than.is_some() || at_least.is_some() {
-        return file_as(path, newer_than, at_least);
-    }
-    match std::fs::metadata(path) {
-        Ok(meta) => {
-            let written = meta
-                .modified()
-                .ok()
-                .and_then(|m| m.duration_since(std::time::UNIX_EPOCH).ok())
-                .map(|d| Timestamp::from_ms(d.as_millis() as i64));
-            match (since, written) {
-                (Some(since), Some(written)) if written < since => Answer::not_yet(format!("{path} is from before the start")),
-                _ => Answer::holds(format!("{path} is there")),
-            }
-        }
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Answer::not_yet(format!("no {path}")),
-        Err(error) => Answer::could_not(format!("{path}: {error}")),
-    }
-}
-
-/// A file as it should be: young enough, large enough.
-fn file_as(path: &str, newer_than: Option<Duration>, at_least: Option<u64>) -> Answer {
-    let meta = match std::fs::metadata(path) {
-        Ok(meta) => meta,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Answer::not_yet(format!("no {path}")),
-        Err(error) => return Answer::could_not(format!("{path}: {error}")),
-    };
-    if let Some(wanted) = at_least.filter(|wanted| meta.len() < *wanted) {
-        return Answer::not_yet(format!("{path} has {} bytes, and {wanted} are wanted", meta.len()));
-    }
-    // Written in the future, by a clock that was set: as young as can be.
-    let age = meta.modified().ok().and_then(|m| m.elapsed().ok()).unwrap_or_default();
-    let told = yantro_core::time::Span(Duration::from_secs(age.as_secs()));
-    match newer_than {
-        Some(limit) if age > limit => Answer::not_yet(format!("{path} was written {told} ago")),
-        _ => Answer::holds(format!("{path} was written {told} ago")),
-    }
-}
-
-fn mount(path: &str) -> Answer {
-    let table = match std::fs::read_to_string("/proc/self/mountinfo") {
-        Ok(table) => table,
-        Err(error) => return Answer::could_not(format!("the mounts cannot be read: {error}")),
-    };
-    let wanted = Path::new(path);
-    let there = table.lines().filter_map(|l| l.split_ascii_whitespace().nth(4)).any(|at| Path::new(&at.replace("\\040", " ")) == wanted);
-    if there { Answer::holds(format!("{path} is mounted")) } else { Answer::not_yet(format!("nothing is mounted at {path}")) }
-}
-
 #[cfg(test)]
 mod tests {
     use rstest::rstest;

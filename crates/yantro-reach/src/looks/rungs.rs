@@ -1,0 +1,232 @@
+//! The looks of single rungs: each asks one thing of this machine, and answers whether it holds.
+
+use std::{net::IpAddr, path::Path, time::Duration};
+
+use yantro_core::{
+    estate::{RungKind, Service, ServiceRunner},
+    state::{Answer, Verdict},
+    time::Timestamp,
+};
+
+use crate::looks::{
+    echo, procs,
+    sockets::{self, SocketTable},
+    tree::{Round, Tree},
+};
+
+pub(crate) fn root_cause(error: &(dyn std::error::Error + 'static)) -> String {
+    let mut at = error;
+    while let Some(source) = at.source() {
+        at = source;
+    }
+    at.to_string()
+}
+
+pub(crate) fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service, tree: &Tree, round: &Round) -> Answer {
+    let table = match round.sockets() {
+        Ok(table) => table,
+        Err(error) => return Answer::could_not(format!("the socket table cannot be read: {error}")),
+    };
+    let on: Option<IpAddr> = on.and_then(|a| a.parse().ok());
+    let found = table.listening(port, on);
+    let Some(first) = found.first() else { return Answer::not_yet(format!("nothing listens on port {port}")) };
+    if let Some(pid) = found.iter().find_map(|l| tree.holder(l.inode)) {
+        return Answer::holds(format!("process {pid} listens on {port}"));
+    }
+    // Who is not known to be it is not known to be another either.
+    if let (Some(why), false) = (&tree.unsaid, held_by_any) {
+        return Answer::could_not(format!("port {port} is held, and it cannot be said by whom: {why}"));
+    }
+    // Before a stranger is named, the table is read anew: this one may be a moment old.
+    let now = SocketTable::read().map(|t| t.listening(port, on)).unwrap_or_default();
+    let Some(first) = now.iter().find(|l| l.inode == first.inode) else {
+        return Answer::not_yet(format!("nothing listens on port {port} yet"));
+    };
+    let holder = sockets::any_holder(first.inode);
+    let named = holder.map_or("a process that cannot be seen".to_owned(), |pid| format!("{} (process {pid})", procs::name(pid)));
+    let is_own = match &service.runner {
+        ServiceRunner::Process(p) => !p.program.is_empty(),
+        ServiceRunner::Systemd(_) => true,
+        ServiceRunner::Commands(_) | ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => false,
+    };
+    if holder.is_none() && is_own && !held_by_any && !nix::unistd::geteuid().is_root() {
+        return Answer::could_not(format!(
+            "port {port} is held, and this account may not see by whom: let the outpost run as root, or write `held_by_any = true`"
+        ));
+    }
+    if held_by_any || !is_own {
+        Answer::holds(format!("port {port} held by {named}"))
+    } else {
+        Answer::against(format!("port {port} is held by {named}, which is not {}", service.address))
+    }
+}
+
+/// The host and port that a page is asked at.
+pub(crate) fn target_of(url: &str) -> Option<(String, u16)> {
+    let url = reqwest::Url::parse(url).ok()?;
+    Some((url.host_str()?.trim_start_matches('[').trim_end_matches(']').to_owned(), url.port_or_known_default()?))
+}
+
+/// An answer that came from this machine is a proof only where the service's own process gave it: who holds the port is asked
+/// for. What stands in front of a service on purpose is said by a `port` rung with `held_by_any`.
+pub(crate) fn by_itself(answer: Answer, to: &str, port: u16, service: &Service, tree: &Tree, round: &Round) -> Answer {
+    let is_own = match &service.runner {
+        ServiceRunner::Process(p) => !p.program.is_empty(),
+        ServiceRunner::Systemd(_) => true,
+        ServiceRunner::Commands(_) | ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => false,
+    };
+    let by_any = service.ladder.iter().any(|r| matches!(&r.kind, RungKind::Port { port: p, held_by_any: true, .. } if *p == port));
+    let ip = if to.eq_ignore_ascii_case("localhost") { Some(IpAddr::from([127, 0, 0, 1])) } else { to.parse().ok() };
+    let Some(ip) = ip.filter(|ip| is_own && !by_any && is_local(ip)) else { return answer };
+    let held = port_answer(port, Some(&ip.to_string()), false, service, tree, round);
+    match held.verdict {
+        Verdict::Against => Answer::against(format!("{}, but {}", answer.says, held.says)),
+        Verdict::CouldNotLook => held,
+        // It was there a moment ago: whoever answered is gone, or is none of this machine's.
+        Verdict::Holds | Verdict::NotYet => answer,
+    }
+}
+
+/// Whether an address is one of this machine's own.
+pub(crate) fn is_local(ip: &IpAddr) -> bool {
+    if ip.is_loopback() {
+        return true;
+    }
+    let own = nix::ifaddrs::getifaddrs().into_iter().flatten().filter_map(|i| i.address);
+    own.into_iter().any(|a| match ip {
+        IpAddr::V4(ip) => a.as_sockaddr_in().is_some_and(|s| s.ip() == *ip),
+        IpAddr::V6(ip) => a.as_sockaddr_in6().is_some_and(|s| s.ip() == *ip),
+    })
+}
+
+pub(crate) async fn connect(to: &str, port: u16) -> Answer {
+    let connected = async {
+        let found = crate::acts::accounts::addresses(to, port).await?;
+        tokio::net::TcpStream::connect(found.as_slice()).await
+    };
+    match tokio::time::timeout(Duration::from_secs(3), connected).await {
+        Ok(Ok(_)) => Answer::holds(format!("{to}:{port} accepts")),
+        Ok(Err(error)) => Answer::not_yet(format!("{to}:{port}: {error}")),
+        Err(_) => Answer::not_yet(format!("{to}:{port}: no answer within 3s")),
+    }
+}
+
+/// An ICMP echo over the unprivileged socket where that is allowed, else over a raw one.
+pub(crate) async fn ping(to: &str) -> Answer {
+    let Ok(ip) = to.parse::<std::net::Ipv4Addr>() else { return Answer::could_not(format!("{to} is no IPv4 address")) };
+    match tokio::task::spawn_blocking(move || echo::echo(ip, Duration::from_secs(1))).await {
+        Ok(Ok(true)) => Answer::holds(format!("{to} answers")),
+        Ok(Ok(false)) => Answer::not_yet(format!("{to} does not answer within 1s")),
+        Ok(Err(error)) => Answer::could_not(format!("a ping cannot be sent: {error}")),
+        Err(_) => Answer::could_not("the ping was broken off"),
+    }
+}
+
+pub(crate) fn room(path: &str, wanted: u64) -> Answer {
+    match nix::sys::statvfs::statvfs(path) {
+        Ok(stat) => {
+            let free = stat.blocks_available() * stat.fragment_size();
+            let says = format!("{} MB free on {path}", free / 1_000_000);
+            if free >= wanted {
+                Answer::holds(says)
+            } else {
+                Answer::not_yet(format!("{says}, and {} MB are wanted", wanted.div_ceil(1_000_000)))
+            }
+        }
+        Err(nix::errno::Errno::ENOENT) => Answer::not_yet(format!("no {path}")),
+        Err(error) => Answer::could_not(format!("{path}: {error}")),
+    }
+}
+
+pub(crate) fn owner(path: &str, account: &str) -> Answer {
+    use std::os::unix::fs::MetadataExt;
+    let meta = match std::fs::metadata(path) {
+        Ok(meta) => meta,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Answer::not_yet(format!("no {path}")),
+        Err(error) => return Answer::could_not(format!("{path}: {error}")),
+    };
+    let is = crate::acts::accounts::Account::of_uid(meta.uid()).map_or_else(|| format!("uid {}", meta.uid()), |u| u.name);
+    if is == account { Answer::holds(format!("{path} belongs to {is}")) } else { Answer::not_yet(format!("{path} belongs to {is}")) }
+}
+
+pub(crate) fn port_free(port: u16, on: Option<&str>, round: &Round) -> Answer {
+    let table = match round.sockets() {
+        Ok(table) => table,
+        Err(error) => return Answer::could_not(format!("the socket table cannot be read: {error}")),
+    };
+    match table.listening(port, on.and_then(|a| a.parse().ok())).first() {
+        None => Answer::holds(format!("port {port} is free")),
+        Some(held) => {
+            let holder = sockets::any_holder(held.inode);
+            let named = holder.map_or("a process that cannot be seen".to_owned(), |pid| format!("{} (process {pid})", procs::name(pid)));
+            Answer::not_yet(format!("port {port} is held by {named}"))
+        }
+    }
+}
+
+pub(crate) fn program_there(program: &str) -> Answer {
+    let path = std::env::var("PATH").unwrap_or_else(|_| "/usr/local/bin:/usr/bin:/bin".to_owned());
+    let Some(found) = in_path(program, &path) else { return Answer::not_yet(format!("there is no program {program}")) };
+    match nix::unistd::access(found.as_str(), nix::unistd::AccessFlags::X_OK) {
+        Ok(()) if Path::new(&found).is_file() => Answer::holds(format!("{found} may be run")),
+        Ok(()) => Answer::not_yet(format!("{found} is no file")),
+        Err(_) => Answer::not_yet(format!("{found} may not be run")),
+    }
+}
+
+pub(crate) fn file(path: &str, since: Option<Timestamp>, newer_than: Option<Duration>, at_least: Option<u64>) -> Answer {
+    if newer_than.is_some() || at_least.is_some() {
+        return file_as(path, newer_than, at_least);
+    }
+    match std::fs::metadata(path) {
+        Ok(meta) => {
+            let written = meta
+                .modified()
+                .ok()
+                .and_then(|m| m.duration_since(std::time::UNIX_EPOCH).ok())
+                .map(|d| Timestamp::from_ms(d.as_millis() as i64));
+            match (since, written) {
+                (Some(since), Some(written)) if written < since => Answer::not_yet(format!("{path} is from before the start")),
+                _ => Answer::holds(format!("{path} is there")),
+            }
+        }
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Answer::not_yet(format!("no {path}")),
+        Err(error) => Answer::could_not(format!("{path}: {error}")),
+    }
+}
+
+/// A file as it should be: young enough, large enough.
+pub(crate) fn file_as(path: &str, newer_than: Option<Duration>, at_least: Option<u64>) -> Answer {
+    let meta = match std::fs::metadata(path) {
+        Ok(meta) => meta,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Answer::not_yet(format!("no {path}")),
+        Err(error) => return Answer::could_not(format!("{path}: {error}")),
+    };
+    if let Some(wanted) = at_least.filter(|wanted| meta.len() < *wanted) {
+        return Answer::not_yet(format!("{path} has {} bytes, and {wanted} are wanted", meta.len()));
+    }
+    // Written in the future, by a clock that was set: as young as can be.
+    let age = meta.modified().ok().and_then(|m| m.elapsed().ok()).unwrap_or_default();
+    let told = yantro_core::time::Span(Duration::from_secs(age.as_secs()));
+    match newer_than {
+        Some(limit) if age > limit => Answer::not_yet(format!("{path} was written {told} ago")),
+        _ => Answer::holds(format!("{path} was written {told} ago")),
+    }
+}
+
+pub(crate) fn mount(path: &str) -> Answer {
+    let table = match std::fs::read_to_string("/proc/self/mountinfo") {
+        Ok(table) => table,
+        Err(error) => return Answer::could_not(format!("the mounts cannot be read: {error}")),
+    };
+    let wanted = Path::new(path);
+    let there = table.lines().filter_map(|l| l.split_ascii_whitespace().nth(4)).any(|at| Path::new(&at.replace("\\040", " ")) == wanted);
+    if there { Answer::holds(format!("{path} is mounted")) } else { Answer::not_yet(format!("nothing is mounted at {path}")) }
+}
+
+pub(crate) fn in_path(program: &str, path: &str) -> Option<String> {
+    if program.contains('/') {
+        return Path::new(program).exists().then(|| program.to_owned());
+    }
+    path.split(':').map(|dir| format!("{dir}/{program}")).find(|p| Path::new(p).is_file())
+}
