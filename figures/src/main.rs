@@ -17,7 +17,7 @@ use yantro_core::{
     graph::EstateGraph,
     logs::{LogMatcher, LogScan},
     name::Address,
-    run::{ActKind, Event, RunId, input::Stamped},
+    run::{ActKind, Event, RunId, Stamped},
     sequence::{Request, StepKind, Usual, Wish, plan, plays::play_all},
     state::{Facts, SeenState, Verdict},
     time::Timestamp,

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use crate::{
     manager::UnitWord,
-    run::input::FoundProcess,
+    run::FoundProcess,
     state::{Answer, LastKnown, LogAgainst, Seen, SeenState, Verdict},
     time::Timestamp,
 };

@@ -10,9 +10,7 @@ use crate::{
     estate::{Estate, IfItFails},
     graph::EstateGraph,
     name::Address,
-    run::{
-        ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Input, Rooms, Run, RunId, RunState, StepState, input::Order, plan_divert,
-    },
+    run::{ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Input, Order, Rooms, Run, RunId, RunState, StepState, plan_divert},
     sequence::{Plan, StepId, StepKind, Usual},
     state::{Answer, Facts, SeenState},
     time::Timestamp,

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use yantro_core::{
     name::Address,
-    run::{ActKind, Run, RunId, input::LogMark},
+    run::{ActKind, LogMark, Run, RunId},
     sequence::{Step, StepId},
     time::Timestamp,
 };

@@ -20,11 +20,7 @@ use yantro_core::{
     name::{Address, GroupName, HostName, ProcedureName, did_you_mean},
     overrides::Overrides,
     procedure::{self, Asked, Does, Line, Procedure},
-    run::{
-        Begun, Decision, DecisionKind, Divert, Event, HoldCause, Input, Refusal, Run, RunId,
-        event::{AtLastMoment, WindowTerms},
-        input::LogMark,
-    },
+    run::{AtLastMoment, Begun, Decision, DecisionKind, Divert, Event, HoldCause, Input, LogMark, Refusal, Run, RunId, WindowTerms},
     selection,
     sequence::{Plan, Prefer, Request, Settings, Shown, StepKind, Usual, Wish, plan, plays::play_all, preflight},
     state::{Facts, SeenState},

@@ -13,10 +13,7 @@ use yantro_core::{
     estate::{Estate, Host, Rung, Service, ServiceRunner},
     manager::UnitTerms,
     name::{Address, HostName},
-    run::{
-        ActBegun, ActEnd, ActId, ActKind, Input, Run, RunId,
-        input::{FoundProcess, LogMark},
-    },
+    run::{ActBegun, ActEnd, ActId, ActKind, FoundProcess, Input, LogMark, Run, RunId},
     sequence::{Plan, Preflight, StepId, StepKind},
     state::{Answer, LogAgainst, SeenState},
     time::Timestamp,

@@ -10,7 +10,7 @@ use yantro_core::{
     estate::Service,
     name::{Address, ProcedureName},
     procedure::{self, Asked},
-    run::{ActId, ActKind, Begun, Divert, HoldCause, Input, Run, RunId, input::Order, plan_divert},
+    run::{ActId, ActKind, Begun, Divert, HoldCause, Input, Order, Run, RunId, plan_divert},
     sequence::{For, Plan, Request, Step, StepId, StepKind, Task, Usual, plan, preflight},
     state::{Facts, SeenState, Verdict},
     time::Timestamp,

@@ -7,11 +7,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     name::Address,
-    run::{
-        ActEnd, Event, Run, RunId, RunState, StepState,
-        event::{Difference, Otherwise},
-        input::FoundProcess,
-    },
+    run::{ActEnd, Difference, Event, FoundProcess, Otherwise, Run, RunId, RunState, StepState},
     sequence::{Basis, Part, kept_under},
     state::SeenState,
     time::Timestamp,

@@ -6,10 +6,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     name::{HostName, ProcedureName},
-    run::{
-        Allowed, Run, RunId, RunState, StepNow, StepState,
-        event::{Difference, Otherwise, WindowTerms},
-    },
+    run::{Allowed, Difference, Otherwise, Run, RunId, RunState, StepNow, StepState, WindowTerms},
     sequence::{Part, Preflight, Step},
     state::Answer,
     time::Timestamp,

@@ -13,9 +13,8 @@ use yantro_core::{
     logs::Meaning,
     name::{Address, HostName},
     run::{
-        ActKind, Begun, Decision, DecisionKind, Divert, Event, HoldCause, Input, Refusal, RoomLimits, Rooms, Run, RunId, StepEnd,
-        event::{Frozen, Restriction},
-        input::{Order, Stamped},
+        ActKind, Begun, Decision, DecisionKind, Divert, Event, Frozen, HoldCause, Input, Order, Refusal, Restriction, RoomLimits, Rooms,
+        Run, RunId, Stamped, StepEnd,
     },
     sequence::{Shown, StepKind, kept_under},
     state::{LogAgainst, SeenState},

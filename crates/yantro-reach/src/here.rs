@@ -11,7 +11,7 @@ use std::{
 use serde_json::{Value, json};
 use yantro_core::{
     estate::{Service, ServiceRunner},
-    run::{ActBegun, ActEnd, ActKind, input::LogMark},
+    run::{ActBegun, ActEnd, ActKind, LogMark},
     sequence::manager_command,
 };
 

@@ -10,7 +10,7 @@ use yantro_core::{
     estate::{Launch, Severity, launch, vet},
     graph::Toward,
     name::{HostName, ProcedureName, did_you_mean},
-    run::{Decision, RunId, input::Stamped},
+    run::{Decision, RunId, Stamped},
     selection,
     sequence::{Plan, Shown, StepId, plays::play_all},
 };
@@ -21,6 +21,7 @@ use yantro_engine::{
 
 use crate::{
     access::{Access, Who},
+    blocking::blocking,
     follow, openapi,
     problem::Problem,
     stream as events,
@@ -81,13 +82,6 @@ pub fn routes(config: &mut web::ServiceConfig) {
 pub async fn not_found(request: actix_web::HttpRequest) -> HttpResponse {
     Problem::new(404, "bad-path", "There is nothing at this path", request.path().to_owned(), "see /api/v1/openapi.json for what there is")
         .response()
-}
-
-/// Reading what is stored may block: not on the threads that serve.
-pub(crate) async fn blocking<T: Send + 'static>(f: impl FnOnce() -> Result<T, EngineError> + Send + 'static) -> Result<T, Problem> {
-    let outcome =
-        web::block(f).await.map_err(|e| Problem::new(500, "internal", "The server has trouble of its own", e.to_string(), "try again"))?;
-    Ok(outcome?)
 }
 
 #[derive(Deserialize)]

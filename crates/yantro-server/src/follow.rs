@@ -14,7 +14,7 @@ use yantro_engine::{ActMark, Engine, EngineError};
 use yantro_reach::{LogLine, ReadLog};
 
 use crate::{
-    api::blocking,
+    blocking::blocking,
     problem::Problem,
     wire::{FollowedAct, FollowedLine},
 };
@@ -197,7 +197,7 @@ fn by_time(lines: &mut [FollowedLine]) {
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
-    use yantro_core::{run::input::LogMark, sequence::StepId, time::Timestamp};
+    use yantro_core::{run::LogMark, sequence::StepId, time::Timestamp};
 
     use super::*;
 

@@ -6,6 +6,7 @@
 mod access;
 mod api;
 mod assets;
+mod blocking;
 mod follow;
 pub mod openapi;
 pub mod problem;

@@ -12,7 +12,7 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, Transactio
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use yantro_core::{
     name::Address,
-    run::{Event, RunId, input::Stamped},
+    run::{Event, RunId, Stamped},
     sequence::StepKind,
     state::LogAgainst,
     time::Timestamp,

@@ -2,10 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::{
-    event::{answerable, beside},
-    input::Divert,
-};
+use crate::run::{Divert, answerable, beside};
 use crate::{
     estate::Estate,
     graph::EstateGraph,

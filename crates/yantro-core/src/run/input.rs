@@ -2,99 +2,18 @@
 
 use std::{collections::BTreeMap, sync::Arc};
 
-use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
-
-use super::{
-    decision::Decision,
-    event::{ActId, ActKind, Begun, Event, Frozen, HoldCause, LogEvidence, Restriction},
-};
 use crate::{
     estate::Service,
-    name::{Address, ProcedureName},
-    sequence::{Preflight, Step, StepId, StepKind},
+    name::Address,
+    run::{
+        Decision,
+        acts::{ActBegun, ActEnd, ActId, FoundProcess, LogEvidence},
+        begun::Begun,
+        holds::{Frozen, HoldCause, Restriction},
+    },
+    sequence::{Preflight, Step, StepId},
     state::{Answer, SeenState},
-    time::Timestamp,
 };
-
-/// Which process a service was found as: its number, and when it started tell it from any other of this boot.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct FoundProcess {
-    /// Its number.
-    pub pid: u32,
-    /// Its start, in clock ticks since boot.
-    pub started: u64,
-}
-
-/// How an act began.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct ActBegun {
-    /// The exact command, with references in the place of secrets.
-    pub command: Vec<String>,
-    /// The working folder.
-    pub dir: String,
-    /// As whom.
-    pub user: String,
-    /// The process, where one was started.
-    pub pid: Option<u32>,
-    /// When that started, in clock ticks since boot: with its number, which process it is.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub started: Option<u64>,
-    /// Log positions taken just before, by source.
-    pub marks: BTreeMap<String, LogMark>,
-    /// For the stop of a host: the boot that it was in. A reboot is proven by another.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub boot: Option<String>,
-}
-
-/// A position in a log file: which file it was, and how far it had been written.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct LogMark {
-    /// Device and inode; `None` where there was no file yet.
-    pub file: Option<(u64, u64)>,
-    /// Bytes from its start.
-    pub position: u64,
-    /// In a journal: its cursor.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub cursor: Option<String>,
-    /// In a journal: which run of the unit it was. Its lines are none of the next one's.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub invocation: Option<String>,
-}
-
-/// How an act ended.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(tag = "how", rename_all = "kebab-case")]
-pub enum ActEnd {
-    /// The command ended by itself.
-    Exited {
-        /// Its exit code.
-        code: i32,
-        /// The end of its output.
-        output: String,
-    },
-    /// A signal ended the command.
-    Signalled {
-        /// Which.
-        signal: i32,
-        /// The end of its output.
-        output: String,
-    },
-    /// The command took longer than it may, and was ended.
-    TimedOut {
-        /// The end of its output.
-        output: String,
-    },
-    /// What had to be sent was sent.
-    Sent,
-    /// The act could not be given.
-    Refused {
-        /// Why.
-        why: String,
-        /// How to mend it.
-        mend: String,
-    },
-}
 
 /// The steps of a procedure that takes over (R32).
 #[derive(Debug, Clone, PartialEq)]
@@ -255,120 +174,4 @@ pub enum Input {
         /// In milliseconds.
         for_ms: u64,
     },
-}
-
-/// What is to be done outside.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Order {
-    /// Take the run's locks.
-    TakeLocks,
-    /// Look at everything the run is answerable for, and answer with `FirstLooked`.
-    FirstLook,
-    /// Take these looks once, and answer with `Preflighted`.
-    Preflight {
-        /// The looks.
-        looks: Vec<Preflight>,
-    },
-    /// Work out the procedure that takes over, take what locks it needs more, and answer with `DivertPlanned`.
-    PlanDivert {
-        /// Which.
-        procedure: ProcedureName,
-        /// What failed.
-        failed: String,
-        /// Why.
-        reason: String,
-    },
-    /// Look at these once more, and answer with `FreshLooked`.
-    FreshLook {
-        /// The step whose act comes next.
-        step: StepId,
-        /// What to look at.
-        addresses: Vec<Address>,
-    },
-    /// Give an act, through the recorder, under its identity.
-    Act {
-        /// The step.
-        step: StepId,
-        /// The identity.
-        act: ActId,
-        /// What it does.
-        kind: ActKind,
-    },
-    /// After a restart of the server: find out what became of an act that was intended (R21).
-    FindAct {
-        /// The step.
-        step: StepId,
-        /// The identity.
-        act: ActId,
-        /// What it does.
-        kind: ActKind,
-    },
-    /// Look at a step's rungs, in order, until told to stop.
-    Climb {
-        /// The step.
-        step: StepId,
-        /// The attempt.
-        attempt: u32,
-        /// Whose ladder: a start's, or a stop's, which must be gone.
-        kind: StepKind,
-        /// The rung to go on from.
-        from: u32,
-        /// The act whose log positions count, where there was one.
-        act: Option<ActId>,
-    },
-    /// It is proven; go on looking for forbidden lines until the run ends (R17).
-    WatchLog {
-        /// The step.
-        step: StepId,
-        /// The attempt.
-        attempt: u32,
-        /// Its service.
-        address: Address,
-        /// Whose patterns.
-        kind: StepKind,
-        /// The act whose log positions count.
-        act: ActId,
-    },
-    /// End an act that is under way and changes nothing: its outcome is no longer waited for.
-    Recall {
-        /// The act's step.
-        step: StepId,
-        /// The identity.
-        act: ActId,
-    },
-    /// Stop looking for this step.
-    StopLooking {
-        /// The step.
-        step: StepId,
-    },
-    /// Give the locks on one service back (R7).
-    Unlock {
-        /// The service.
-        address: Address,
-    },
-    /// Look at everything once more, and answer with `FinalLooked`.
-    FinalLook,
-    /// Give the locks back.
-    Release,
-}
-
-/// What came of an input.
-#[derive(Debug, Clone, Default, PartialEq)]
-pub struct Taken {
-    /// What happened, to be stored first.
-    pub events: Vec<Event>,
-    /// What to do then.
-    pub orders: Vec<Order>,
-}
-
-/// An event with its place in the run and its time.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
-pub struct Stamped {
-    /// Its number within the run, from 1.
-    pub no: u64,
-    /// When.
-    pub at: Timestamp,
-    /// What.
-    #[serde(flatten)]
-    pub event: Event,
 }

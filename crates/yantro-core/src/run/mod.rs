@@ -4,21 +4,33 @@
 //! it came with are carried out, and the machine's state is the fold of its events: a killed server
 //! reads them back and goes on. Replaying never decides anything again.
 //!
-//! [`Run::take`] is the one way in; [`event`] has what happens, [`input`] what comes in,
-//! [`rooms`] the limits that hold over all runs, [`decision`] what an operator may do.
+//! [`Run::take`] is the one way in. Data first: acts, holds and ends, how a run began, what happened (events), what comes in
+//! (inputs), what goes out (orders), decisions. Above them the state, what is allowed, the machine, the way back and the divert.
 
-pub mod decision;
+mod acts;
+mod allowed;
+mod begun;
+mod decision;
 mod divert;
-pub mod event;
-pub mod input;
+mod ends;
+mod event;
+mod holds;
+mod input;
 mod machine;
+mod order;
 mod putback;
-pub mod rooms;
+mod rooms;
 mod state;
 
-pub use decision::{Allowed, Decision, DecisionKind, Refusal};
+pub use acts::{ActBegun, ActEnd, ActId, ActKind, FoundProcess, LogEvidence, LogMark};
+pub use allowed::Allowed;
+pub use begun::{AtLastMoment, Begun, EVENT_VERSION, KeepUp, WindowTerms, answerable, beside};
+pub use decision::{Decision, DecisionKind, Refusal};
 pub use divert::plan_divert;
-pub use event::{ActId, ActKind, Begun, Event, HoldCause, RunEnd, StepEnd};
-pub use input::{ActBegun, ActEnd, Divert, Input, Order, Taken};
+pub use ends::{Difference, Otherwise, RunEnd, StepEnd};
+pub use event::Event;
+pub use holds::{Frozen, HoldCause, Restriction};
+pub use input::{Divert, Input};
+pub use order::{Order, Stamped, Taken};
 pub use rooms::{Room, RoomLimits, Rooms};
 pub use state::{ActNow, Run, RunId, RunState, RungSeen, StepNow, StepState, state_words};

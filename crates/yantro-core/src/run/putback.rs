@@ -6,11 +6,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::{
-    event::ActKind,
-    input::ActEnd,
-    state::{Run, StepNow},
-};
+use super::state::{Run, StepNow};
+use crate::run::{ActEnd, ActKind};
 use crate::{
     name::Address,
     sequence::{OnService, Part, Release, Settings, Step, StepId, StepKind, Subject, Task, Wait, Why, lay_out},

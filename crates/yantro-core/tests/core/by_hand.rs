@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use yantro_core::{
     name::Address,
-    run::{ActBegun, Begun, Decision, DecisionKind, Input, Refusal, Rooms, Run, RunId, input::Taken},
+    run::{ActBegun, Begun, Decision, DecisionKind, Input, Refusal, Rooms, Run, RunId, Taken},
     sequence::{Request, Wish},
     state::SeenState,
     time::Timestamp,

@@ -6,10 +6,7 @@ use rstest::rstest;
 use yantro_core::{
     calendar::Hours,
     estate::{ImpactLevel, vet},
-    run::{
-        Begun, Decision, DecisionKind, Event, Input, Rooms, Run, RunId, RunState,
-        event::{AtLastMoment, Frozen, WindowTerms},
-    },
+    run::{AtLastMoment, Begun, Decision, DecisionKind, Event, Frozen, Input, Rooms, Run, RunId, RunState, WindowTerms},
     sequence::{Ask, Request, Usual, Wish, plan},
     state::SeenState,
     time::{Timestamp, time_of_day_near},

@@ -8,9 +8,8 @@ use yantro_core::{
     name::Address,
     procedure::{self, Asked, settle},
     run::{
-        ActEnd, ActId, ActKind, Begun, DecisionKind, Event, HoldCause, Input, Refusal, Rooms, Run, RunId, RunState, StepState,
-        event::Restriction,
-        input::{FoundProcess, Order, Taken},
+        ActEnd, ActId, ActKind, Begun, DecisionKind, Event, FoundProcess, HoldCause, Input, Order, Refusal, Restriction, Rooms, Run, RunId,
+        RunState, StepState, Taken,
     },
     sequence::{Ask, Request, Shown, StepId, StepKind, Usual, Wish, plan},
     state::{Answer, SeenState, Verdict},

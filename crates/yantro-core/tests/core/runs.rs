@@ -6,10 +6,7 @@ use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
     name::Address,
-    run::{
-        ActEnd, ActKind, Begun, Decision, DecisionKind, Event, Input, Refusal, Run, RunState, StepEnd, StepState,
-        input::{Order, Taken},
-    },
+    run::{ActEnd, ActKind, Begun, Decision, DecisionKind, Event, Input, Order, Refusal, Run, RunState, StepEnd, StepState, Taken},
     sequence::{Prefer, Request, StepId, Wish},
     state::{Answer, SeenState},
     time::Timestamp,

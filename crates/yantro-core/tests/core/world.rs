@@ -9,8 +9,8 @@ use yantro_core::{
     name::{Address, ProcedureName},
     procedure::{self, Asked},
     run::{
-        ActBegun, ActEnd, ActId, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Rooms, Run, RunId, StepEnd, StepState,
-        input::Order, plan_divert,
+        ActBegun, ActEnd, ActId, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Order, Rooms, Run, RunId, StepEnd,
+        StepState, plan_divert,
     },
     sequence::{Part, Prefer, Request, StepId, StepKind, Usual, plan},
     state::{Answer, Facts, SeenState},

@@ -20,7 +20,7 @@ use yantro_core::{
     estate::{Host, Reach, Rung, RungKind, Service},
     manager::UnitTerms,
     name::{Address, HostName},
-    run::{ActEnd, ActKind, input::LogMark},
+    run::{ActEnd, ActKind, LogMark},
     sequence::StepKind,
     state::Answer,
     survey::Survey,

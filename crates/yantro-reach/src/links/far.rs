@@ -28,7 +28,7 @@ use yantro_core::{
     estate::{Host, Rung, Service, SshSpec, Sudo},
     manager::UnitTerms,
     name::HostName,
-    run::{ActEnd, ActKind, input::LogMark},
+    run::{ActEnd, ActKind, LogMark},
     sequence::StepKind,
     state::{Answer, Verdict},
     survey::Survey,

@@ -10,7 +10,7 @@ use serde_json::{Value, json};
 use yantro_core::{
     estate::{Rung, Service},
     name::HostName,
-    run::{ActKind, input::LogMark},
+    run::{ActKind, LogMark},
     sequence::StepKind,
     time::Timestamp,
 };

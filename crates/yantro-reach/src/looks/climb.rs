@@ -14,7 +14,7 @@ use tokio::sync::Notify;
 use yantro_core::{
     estate::{RungKind, Service, ServiceRunner},
     logs::LogMatcher,
-    run::{event::LogEvidence, input::LogMark},
+    run::{LogEvidence, LogMark},
     sequence::StepKind,
     state::{Answer, Verdict},
     time::Timestamp,

@@ -14,7 +14,7 @@ use tokio::{
     sync::Notify,
     task::JoinHandle,
 };
-use yantro_core::run::input::LogMark;
+use yantro_core::run::LogMark;
 
 /// What a log's name begins with that is a unit's part of the journal.
 const PREFIX: &str = "journal:";

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use tokio::sync::Notify;
 use yantro_core::{
     logs::{LogMatcher, LogScan, Meaning},
-    run::{event::LogEvidence, input::LogMark},
+    run::{LogEvidence, LogMark},
     sequence::StepKind,
     state::Answer,
 };

@@ -12,7 +12,7 @@ use std::{
 use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
 use yantro_core::{
     estate::{Service, vet},
-    run::{ActEnd, ActKind, input::LogMark},
+    run::{ActEnd, ActKind, LogMark},
     sequence::StepKind,
     time::Timestamp,
 };

@@ -6,7 +6,7 @@ use clap::ValueEnum;
 use yantro_core::{
     name::{Address, GroupName},
     overrides::Overrides,
-    run::event::AtLastMoment,
+    run::AtLastMoment,
     selection::of_host,
     sequence::{Prefer, Wish},
     time::Span,

@@ -6,7 +6,7 @@ use super::{Turn, begin::LOOK_AHEAD};
 use crate::{
     estate::ServiceRunner,
     name::Address,
-    run::{event::*, input::*, state::StepState},
+    run::{acts::*, ends::*, event::*, holds::*, order::*, state::StepState},
     sequence::{StepId, StepKind, Task},
     state::{Answer, Verdict},
 };

@@ -7,8 +7,12 @@ use crate::{
     estate::Relation,
     name::Address,
     run::{
+        acts::*,
+        begun::*,
+        ends::*,
         event::*,
-        input::*,
+        holds::*,
+        order::*,
         state::{LookAhead, StepNow, StepState},
     },
     sequence::{Part, Step, StepId, StepKind, Task},

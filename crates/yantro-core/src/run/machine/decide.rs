@@ -3,9 +3,11 @@
 use super::Turn;
 use crate::{
     run::{
-        decision::{Decision, DecisionKind, Refusal},
+        Decision, DecisionKind, Refusal,
+        ends::*,
         event::*,
-        input::*,
+        holds::*,
+        order::*,
         state::{Run, StepState},
     },
     sequence::{Part, StepId},

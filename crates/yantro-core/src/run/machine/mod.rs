@@ -9,12 +9,16 @@ mod would;
 use std::{collections::BTreeMap, time::Duration};
 
 use super::{
-    decision::{Decision, Refusal},
+    acts::*,
+    begun::*,
+    ends::*,
     event::*,
+    holds::*,
     input::*,
-    rooms::Rooms,
+    order::*,
     state::{Run, StepState},
 };
+use crate::run::{Decision, Refusal, Rooms};
 use crate::{
     estate::{Force, IfItFails},
     name::{Address, ProcedureName},

@@ -8,9 +8,12 @@ use super::Turn;
 use crate::{
     estate::file::{PersonKind, Unanswered},
     run::{
-        decision::Refusal,
+        Refusal,
+        acts::*,
+        ends::*,
         event::*,
-        input::*,
+        holds::*,
+        order::*,
         state::{Run, StepState},
     },
     sequence::{Part, Preflight, StepId, Task},

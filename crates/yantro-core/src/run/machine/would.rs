@@ -3,10 +3,12 @@
 use super::Turn;
 use crate::{
     run::{
-        decision::{Decision, DecisionKind, Refusal},
+        Decision, DecisionKind, Refusal, Rooms,
+        ends::*,
         event::*,
+        holds::*,
         input::*,
-        rooms::Rooms,
+        order::*,
         state::{Run, StepState},
     },
     sequence::{Part, Shown, StepId},

@@ -5,10 +5,7 @@ use std::{cmp::Reverse, time::Duration};
 use super::{ActNow, Run, RungSeen, StepState};
 use crate::{
     overrides,
-    run::{
-        decision::{Decision, DecisionKind},
-        event::{ActKind, Begun, Event, HoldCause, StepEnd},
-    },
+    run::{ActKind, Begun, Decision, DecisionKind, Event, HoldCause, StepEnd},
     sequence::{Part, Release, Step, StepId},
     state::SeenState,
     time::Timestamp,
