@@ -15,11 +15,13 @@ use std::{
 use yantro_core::{
     estate::{Estate, LogPatterns, Service, vet},
     graph::EstateGraph,
-    logs::{LogMatcher, LogScan},
     name::Address,
+    proof::{
+        Facts, SeenState, Verdict,
+        logs::{LogMatcher, LogScan},
+    },
     run::{ActKind, Event, RunId, Stamped},
     sequence::{Request, StepKind, Usual, Wish, plan, plays::play_all},
-    state::{Facts, SeenState, Verdict},
     time::Timestamp,
 };
 use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Here, ProcessId};

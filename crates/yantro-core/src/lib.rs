@@ -8,21 +8,19 @@
 //! [`run`] is the machine that carries a sequence through, [`logs`] matches log lines, [`written`]
 //! changes the text of an estate.
 
-pub mod board;
 pub mod calendar;
 pub mod estate;
 pub mod graph;
-pub mod logs;
-pub mod manager;
+mod guards;
+mod model;
 pub mod name;
 pub mod overrides;
 pub mod procedure;
+pub mod proof;
 pub mod rehearsal;
 pub mod run;
 pub mod selection;
 pub mod sequence;
-pub mod state;
 pub mod survey;
 pub mod time;
-mod ways;
 pub mod written;

@@ -10,9 +10,9 @@ use crate::{
     estate::{Estate, IfItFails},
     graph::EstateGraph,
     name::Address,
+    proof::{Answer, Facts, SeenState},
     run::{ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Input, Order, Rooms, Run, RunId, RunState, StepState, plan_divert},
     sequence::{Plan, StepId, StepKind, Usual},
-    state::{Answer, Facts, SeenState},
     time::Timestamp,
 };
 

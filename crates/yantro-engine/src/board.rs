@@ -5,12 +5,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    board::Watched,
     estate::{AT_BOOT_OFF, AT_BOOT_ON, Estate, Expected, Host, Impact, REREAD, Reach, Service, ServiceRunner, StandsFor},
     name::{Address, HostName},
+    proof::{Seen, SeenState, standing::Watched},
     run::{Run, RunId, StepNow, StepState},
     sequence::{Step, StepId, StepKind},
-    state::{Seen, SeenState},
     time::Timestamp,
 };
 use yantro_reach::Link;

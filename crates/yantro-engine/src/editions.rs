@@ -10,8 +10,8 @@ use yantro_core::{
     graph::EstateGraph,
     name::{Address, ProcedureName, did_you_mean},
     procedure::{self, Asked},
+    proof::Facts,
     sequence::{Usual, plays::play_all},
-    state::Facts,
     time::Timestamp,
     written::{self, Difference, Edit, EditFault, StepDifference},
 };

@@ -20,10 +20,10 @@ use yantro_core::{
     name::{Address, GroupName, HostName, ProcedureName, did_you_mean},
     overrides::Overrides,
     procedure::{self, Asked, Does, Line, Procedure},
+    proof::{Facts, SeenState},
     run::{AtLastMoment, Begun, Decision, DecisionKind, Divert, Event, HoldCause, Input, LogMark, Refusal, Run, RunId, WindowTerms},
     selection,
     sequence::{Plan, Prefer, Request, Settings, Shown, StepKind, Usual, Wish, plan, plays::play_all, preflight},
-    state::{Facts, SeenState},
     survey::Survey,
     time::{Span, Timestamp},
 };

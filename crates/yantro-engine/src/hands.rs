@@ -9,13 +9,14 @@ use std::{
 use futures::FutureExt;
 use tokio::task::AbortHandle;
 use yantro_core::{
-    board::{Look, Watched},
     estate::{Estate, Host, Rung, Service, ServiceRunner},
-    manager::UnitTerms,
     name::{Address, HostName},
+    proof::{
+        Answer, LogAgainst, SeenState, UnitTerms,
+        standing::{Look, Watched},
+    },
     run::{ActBegun, ActEnd, ActId, ActKind, FoundProcess, Input, LogMark, Run, RunId},
     sequence::{Plan, Preflight, StepId, StepKind},
-    state::{Answer, LogAgainst, SeenState},
     time::Timestamp,
 };
 use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Hosts, Looked, ProcessId, Recorded};

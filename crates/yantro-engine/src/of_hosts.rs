@@ -7,10 +7,10 @@ use yantro_core::{
     estate::Estate,
     name::{Address, HostName},
     procedure::{Does, Procedure},
+    proof::SeenState,
     run::{Run, RunId},
     selection::AS_FOUND_BY,
     sequence::{For, Plan, StepKind},
-    state::SeenState,
 };
 
 use crate::{

@@ -10,9 +10,9 @@ use yantro_core::{
     estate::Service,
     name::{Address, ProcedureName},
     procedure::{self, Asked},
+    proof::{Facts, SeenState, Verdict},
     run::{ActId, ActKind, Begun, Divert, HoldCause, Input, Order, Run, RunId, plan_divert},
     sequence::{For, Plan, Request, Step, StepId, StepKind, Task, Usual, plan, preflight},
-    state::{Facts, SeenState, Verdict},
     time::Timestamp,
 };
 

@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use yantro_core::{
     estate::Estate,
     name::ProcedureName,
+    proof::Facts,
     rehearsal::{WhatIf, what_if},
     run::{Run, RunId, StepState},
     sequence::{
@@ -17,7 +18,6 @@ use yantro_core::{
         plays::{Forecast, Limits, Standing, play, play_all},
         sheet,
     },
-    state::Facts,
     time::Timestamp,
 };
 

@@ -7,9 +7,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     name::Address,
+    proof::SeenState,
     run::{ActEnd, Difference, Event, FoundProcess, Otherwise, Run, RunId, RunState, StepState},
     sequence::{Basis, Part, kept_under},
-    state::SeenState,
     time::Timestamp,
 };
 

@@ -6,9 +6,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     name::{HostName, ProcedureName},
+    proof::Answer,
     run::{Allowed, Difference, Otherwise, Run, RunId, RunState, StepNow, StepState, WindowTerms},
     sequence::{Part, Preflight, Step},
-    state::Answer,
     time::Timestamp,
 };
 
@@ -141,7 +141,7 @@ pub struct PreflightView {
 impl PreflightView {
     /// Whether it holds.
     pub fn holds(&self) -> bool {
-        self.answer.verdict == yantro_core::state::Verdict::Holds
+        self.answer.verdict == yantro_core::proof::Verdict::Holds
     }
 }
 

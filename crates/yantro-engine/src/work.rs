@@ -10,14 +10,13 @@ use std::{
 use tokio::sync::oneshot;
 use yantro_core::{
     estate::{Estate, Force},
-    logs::Meaning,
     name::{Address, HostName},
+    proof::{LogAgainst, SeenState, logs::Meaning},
     run::{
         ActKind, Begun, Decision, DecisionKind, Divert, Event, Frozen, HoldCause, Input, Order, Refusal, Restriction, RoomLimits, Rooms,
         Run, RunId, Stamped, StepEnd,
     },
     sequence::{Shown, StepKind, kept_under},
-    state::{LogAgainst, SeenState},
     time::Timestamp,
 };
 use yantro_store::{AuditRow, Batch, Edition, StartedAs, StoreError};

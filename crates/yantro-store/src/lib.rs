@@ -12,9 +12,9 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, Transactio
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use yantro_core::{
     name::Address,
+    proof::LogAgainst,
     run::{Event, RunId, Stamped},
     sequence::StepKind,
-    state::LogAgainst,
     time::Timestamp,
 };
 

@@ -2,8 +2,8 @@
 
 use comfy_table::{Cell, Table, presets};
 use yantro_core::{
+    proof::{Seen, SeenState},
     run::{RunState, StepEnd, StepState},
-    state::{Seen, SeenState},
 };
 
 use crate::say::{Tint, tinted};

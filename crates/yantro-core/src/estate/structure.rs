@@ -13,7 +13,7 @@ use toml::{
 };
 
 use super::{fault::Faults, file::EstateFile};
-use crate::{logs, name::did_you_mean, time::Span};
+use crate::{name::did_you_mean, proof::logs, time::Span};
 
 /// The published JSON Schema of the estate file.
 pub fn json_schema() -> Value {

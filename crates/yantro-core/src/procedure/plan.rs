@@ -7,12 +7,12 @@ use crate::{
     estate::{Estate, Expected, Impact, fill},
     graph::EstateGraph,
     name::{Address, GroupName},
+    proof::{Facts, SeenState},
     selection,
     sequence::{
         self, Ask, For, Hit, LeftAlone, Obstacle, Part, Plan, Preflight, Release, Request, Sequence, Step, StepId, StepKind, Subject, Task,
         Usual, Wait, Why, Wish, lay_out,
     },
-    state::{Facts, SeenState},
 };
 
 /// What a procedure is asked to do.

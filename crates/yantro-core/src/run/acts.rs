@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::logs::{LogCount, LogHit};
+use crate::proof::logs::{LogCount, LogHit};
 
 /// The identity of an act: the same act keeps it however often it is asked about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]

@@ -12,9 +12,9 @@ use crate::{
     estate::{Estate, IfItFails, Service},
     name::{Address, HostName},
     overrides::{self, Overrides},
+    proof::SeenState,
     run::acts::FoundProcess,
     sequence::{For, Plan, Preflight, Sequence, Step, StepKind, plays::Forecast},
-    state::SeenState,
     time::{Span, Timestamp},
 };
 

@@ -8,8 +8,8 @@ use crate::{
     graph::EstateGraph,
     name::{ProcedureName, did_you_mean},
     procedure::{self, Asked},
+    proof::Facts,
     sequence::{self, For, Part, Plan, Sequence, Usual},
-    state::Facts,
 };
 
 /// Works out the procedure that takes over from the facts; an error says why it cannot. `failed` and `reason` answer

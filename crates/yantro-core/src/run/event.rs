@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use crate::{
     estate::{Service, file::PersonKind},
     name::{Address, ProcedureName},
+    proof::{Answer, SeenState},
     run::{
         Decision,
         acts::{ActBegun, ActEnd, ActId, ActKind, FoundProcess, LogEvidence},
@@ -16,7 +17,6 @@ use crate::{
         holds::{Frozen, HoldCause, Restriction},
     },
     sequence::{Preflight, Step, StepId},
-    state::{Answer, SeenState},
     time::Timestamp,
 };
 

@@ -5,6 +5,7 @@ use std::{collections::BTreeMap, sync::Arc};
 use crate::{
     estate::Service,
     name::Address,
+    proof::{Answer, SeenState},
     run::{
         Decision,
         acts::{ActBegun, ActEnd, ActId, FoundProcess, LogEvidence},
@@ -12,7 +13,6 @@ use crate::{
         holds::{Frozen, HoldCause, Restriction},
     },
     sequence::{Preflight, Step, StepId},
-    state::{Answer, SeenState},
 };
 
 /// The steps of a procedure that takes over (R32).

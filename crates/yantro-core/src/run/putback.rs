@@ -10,8 +10,8 @@ use super::state::{Run, StepNow};
 use crate::run::{ActEnd, ActKind};
 use crate::{
     name::Address,
+    proof::SeenState,
     sequence::{OnService, Part, Release, Settings, Step, StepId, StepKind, Subject, Task, Wait, Why, lay_out},
-    state::SeenState,
     time::Timestamp,
 };
 

@@ -20,6 +20,7 @@ use serde::{Deserialize, Serialize};
 use crate::{
     estate::{IfItFails, RungKind, Service, ServiceRunner},
     name::{Address, ProcedureName},
+    proof::{Answer, SeenState},
     run::{
         Event, Room,
         acts::{ActId, ActKind},
@@ -28,7 +29,6 @@ use crate::{
         holds::{Frozen, HoldCause, Restriction},
     },
     sequence::{Part, Preflight, Release, Step, StepId, StepKind, Task},
-    state::{Answer, SeenState},
     time::{Span, Timestamp},
 };
 

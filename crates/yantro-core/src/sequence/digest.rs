@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use sha2::{Digest, Sha256};
 
 use super::{Plan, Step, StepKind};
-use crate::{name::Address, state::SeenState};
+use crate::{name::Address, proof::SeenState};
 
 /// What was shown of a plan, as far as it matters to whoever agrees to it: a sentence for each thing done.
 #[derive(Debug, Clone, PartialEq, Eq)]

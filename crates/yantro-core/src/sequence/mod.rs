@@ -8,7 +8,6 @@ mod plan;
 pub mod plays;
 mod preflight;
 mod sheet;
-pub mod task;
 
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -20,12 +19,16 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    estate::{Estate, IfItFails, Impact, Rung, Service, ServiceRunner, file::FreezeBegin},
+    estate::{Impact, Rung, Service, ServiceRunner},
     name::{Address, GroupName, HostName, ProcedureName},
-    state::SeenState,
-    time::{Span, Timestamp},
+    proof::SeenState,
 };
 
+pub use crate::model::{
+    kinds::{StepKind, Wish},
+    procedure::Settings,
+    task::{self, Question, Task, Work},
+};
 pub use digest::Shown;
 pub use forecast::{Basis, Estimate, Usual, kept_under};
 pub use layout::lay_out;
@@ -35,97 +38,6 @@ pub use plan::plan;
 pub use preflight::preflight;
 pub(crate) use preflight::{obvious, obvious_of_services};
 pub use sheet::{StepCommand, command_of, manager_command, sheet};
-pub use task::{Question, Task, Work};
-
-/// What is wanted of a selection.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Wish {
-    /// Up, with what it needs.
-    Start,
-    /// Down, with what relies on it.
-    Stop,
-    /// Down and up again, with what relies on it.
-    Restart,
-    /// Configuration re-read, without a restart.
-    Reload,
-    /// Of hosts: down and up again by their power, where a restart would have them reboot by themselves.
-    PowerCycle,
-    /// Up what is expected to be up, down what is expected to be down.
-    BringToExpected,
-}
-
-impl Wish {
-    /// The word people read.
-    pub fn word(self) -> &'static str {
-        match self {
-            Wish::Start => "start",
-            Wish::Stop => "stop",
-            Wish::Restart => "restart",
-            Wish::Reload => "reload",
-            Wish::PowerCycle => "power cycle",
-            Wish::BringToExpected => "bring to expected",
-        }
-    }
-}
-
-impl fmt::Display for Wish {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.word())
-    }
-}
-
-/// What a step does.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum StepKind {
-    /// Takes it down.
-    Stop,
-    /// Brings it up.
-    Start,
-    /// Has it re-read its configuration.
-    Reload,
-    /// Never acts: waits for it to be proven by others.
-    Await,
-    /// A further act of a service.
-    Act,
-    /// A command or a script.
-    Work,
-    /// Waits for a length of time.
-    Pause,
-    /// Waits until rungs hold.
-    Until,
-    /// Waits until a time of day.
-    UntilTime,
-    /// Asks a person.
-    Question,
-    /// Proves that something holds now.
-    Look,
-    /// Tells people something.
-    Announce,
-    /// Something that only a person can put back.
-    ByHand,
-}
-
-impl StepKind {
-    /// The word people read.
-    pub fn word(self) -> &'static str {
-        match self {
-            StepKind::Stop => "stop",
-            StepKind::Start => "start",
-            StepKind::Reload => "reload",
-            StepKind::Await => "wait for",
-            StepKind::Act => "act",
-            StepKind::Work => "work",
-            StepKind::Pause => "pause",
-            StepKind::Until | StepKind::UntilTime => "wait",
-            StepKind::Question => "question",
-            StepKind::Look => "look",
-            StepKind::Announce => "announce",
-            StepKind::ByHand => "by hand",
-        }
-    }
-}
 
 /// The number of a step in its sequence, from 1, in the order in which steps are drawn.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
@@ -280,42 +192,6 @@ pub enum Part {
     PutBack,
     /// The procedure that took over.
     Divert,
-}
-
-/// What a line of a procedure says for its own steps, over what their services say.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(default)]
-pub struct Settings {
-    /// What people call the step.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub title: Option<String>,
-    /// Waited before it begins.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub pause_before: Option<Span>,
-    /// Waited once it is through.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub pause_after: Option<Span>,
-    /// How long it may take.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub patience: Option<Span>,
-    /// How often it is tried.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub attempts: Option<u32>,
-    /// The gap between attempts.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub gap: Option<Span>,
-    /// What happens when it fails.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub if_it_fails: Option<IfItFails>,
-    /// Groups that it may take below what they keep up.
-    #[serde(skip_serializing_if = "BTreeSet::is_empty")]
-    pub below_keep_up: BTreeSet<GroupName>,
-    /// How long it usually takes, where nothing was seen yet.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub usually: Option<Span>,
-    /// How many rungs prove it, where its service was found ailing: no rung worse than found (R31).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub rungs: Option<u32>,
 }
 
 /// One step.
@@ -688,29 +564,6 @@ pub struct Plan {
 }
 
 impl Plan {
-    /// Puts the change freezes that are on in the way of a disruptive plan; `named` are those that were named.
-    ///
-    /// Only what takes something from its users is disruptive: stops, restarts, and further acts with an impact.
-    pub fn heed_freezes(&mut self, estate: &Estate, now: Timestamp, named: &BTreeSet<String>) {
-        let Some(gravest) = self.hits.iter().map(|h| h.impact.level).max() else { return };
-        for (name, freeze) in estate.freezes.iter().filter(|(_, f)| gravest >= f.impact) {
-            let Some((_, until)) = freeze.hours.covering(now) else { continue };
-            let says = format!("{} is a change freeze until {}", freeze.title, until.in_zone(&freeze.hours.zone));
-            let mut refuse = |mend: &str| {
-                let mend = mend.to_owned();
-                self.obstacles.push(Obstacle { address: None, line: None, why: says.clone(), mend });
-            };
-            match freeze.begin {
-                FreezeBegin::Refused => refuse("begin it afterwards"),
-                FreezeBegin::SecondPerson => {
-                    refuse("it takes a second person's word, which is not possible until people sign in; begin it afterwards");
-                }
-                FreezeBegin::WithReason if named.contains(name) => {}
-                FreezeBegin::WithReason => self.asks.push(Ask::InFreeze { freeze: name.clone(), says }),
-            }
-        }
-    }
-
     /// What refuses it, and what must be said in so many words before it begins.
     pub fn refusals(&self) -> Vec<String> {
         let asks = self.asks.iter().map(|a| match a {

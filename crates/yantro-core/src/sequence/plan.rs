@@ -13,7 +13,7 @@ use super::*;
 use crate::{
     estate::{Estate, Expected, Service, ServiceRunner},
     graph::EstateGraph,
-    state::Facts,
+    proof::Facts,
 };
 
 /// Works out the sequence for a request.

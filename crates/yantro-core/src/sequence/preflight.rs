@@ -6,7 +6,7 @@ use super::{Preflight, Step, StepKind};
 use crate::{
     estate::{Estate, Rung, RungKind, ServiceRunner},
     name::{Address, HostName},
-    state::SeenState,
+    proof::SeenState,
 };
 
 /// The looks that go without saying before the steps of a wish.

@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 
 use yantro_core::{
     name::Address,
+    proof::SeenState,
     run::{ActBegun, Begun, Decision, DecisionKind, Input, Refusal, Rooms, Run, RunId, Taken},
     sequence::{Request, Wish},
-    state::SeenState,
     time::Timestamp,
 };
 

@@ -6,9 +6,9 @@ use rstest::rstest;
 use yantro_core::{
     calendar::Hours,
     estate::{ImpactLevel, vet},
+    proof::SeenState,
     run::{AtLastMoment, Begun, Decision, DecisionKind, Event, Frozen, Input, Rooms, Run, RunId, RunState, WindowTerms},
     sequence::{Ask, Request, Usual, Wish, plan},
-    state::SeenState,
     time::{Timestamp, time_of_day_near},
 };
 
@@ -171,7 +171,7 @@ impl Going {
         let Some(act) = self.run.last_act(id).map(|a| a.act) else { return };
         self.take(Input::ActEnded { step: id, act, end: yantro_core::run::ActEnd::Sent });
         for rung in 0..3 {
-            let answer = yantro_core::state::Answer::holds("so");
+            let answer = yantro_core::proof::Answer::holds("so");
             self.take(Input::RungLooked { step: id, attempt: 1, rung, answer, logs: vec![] });
         }
     }

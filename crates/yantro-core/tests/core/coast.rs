@@ -11,10 +11,10 @@ use yantro_core::{
     estate::{Estate, vet},
     graph::EstateGraph,
     name::Address,
+    proof::{Facts, SeenState},
     run::{ActKind, Run, RunState, StepEnd, StepState},
     selection::resolve,
     sequence::{Request, Wish},
-    state::{Facts, SeenState},
 };
 
 use crate::world::{Fault, Operator, World, told};

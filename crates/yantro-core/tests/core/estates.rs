@@ -7,7 +7,7 @@ use yantro_core::{
     estate::{Estate, vet},
     graph::EstateGraph,
     name::Address,
-    state::{Facts, SeenState},
+    proof::{Facts, SeenState},
 };
 
 /// The TOML of an estate in which every service runs on host h, with one port rung each.

@@ -5,11 +5,11 @@ use std::time::Duration;
 use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
+    proof::Facts,
     sequence::{
         Basis, Request, Step, StepKind, Usual, Wish, plan,
         plays::{Forecast, Limits, Standing, play, play_all},
     },
-    state::Facts,
 };
 
 use crate::estates::{addresses, estate, facts};

@@ -7,9 +7,9 @@ use yantro_core::{
     estate::{Estate, PowerDeed, RungKind, ServiceRunner, vet},
     graph::EstateGraph,
     name::Address,
+    proof::{Facts, SeenState},
     selection::{of_host, resolve},
     sequence::{Plan, Request, StepKind, Usual, Wish, command_of, plan},
-    state::{Facts, SeenState},
     survey::{FoundPort, FoundUnit, Survey},
 };
 

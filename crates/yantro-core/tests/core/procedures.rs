@@ -8,9 +8,9 @@ use yantro_core::{
     estate::vet,
     name::Address,
     procedure::settle,
+    proof::{Answer, SeenState},
     run::{ActKind, Event, HoldCause, Run, RunState, StepEnd, StepState},
     sequence::{Part, Request, Wish},
-    state::{Answer, SeenState},
 };
 
 use crate::{

@@ -4,15 +4,17 @@ use std::collections::BTreeMap;
 
 use rstest::rstest;
 use yantro_core::{
-    board::{Look, Watched},
     name::Address,
     procedure::{self, Asked, settle},
+    proof::{
+        Answer, SeenState, Verdict,
+        standing::{Look, Watched},
+    },
     run::{
         ActEnd, ActId, ActKind, Begun, DecisionKind, Event, FoundProcess, HoldCause, Input, Order, Refusal, Restriction, Rooms, Run, RunId,
         RunState, StepState, Taken,
     },
     sequence::{Ask, Request, Shown, StepId, StepKind, Usual, Wish, plan},
-    state::{Answer, SeenState, Verdict},
     time::Timestamp,
 };
 

@@ -6,9 +6,9 @@ use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
     name::Address,
+    proof::{Answer, SeenState},
     run::{ActEnd, ActKind, Begun, Decision, DecisionKind, Event, Input, Order, Refusal, Run, RunState, StepEnd, StepState, Taken},
     sequence::{Prefer, Request, StepId, Wish},
-    state::{Answer, SeenState},
     time::Timestamp,
 };
 

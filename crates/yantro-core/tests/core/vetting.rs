@@ -358,9 +358,8 @@ fn the_managers_terms_are_held_against_a_plan(
 ) {
     use yantro_core::{
         graph::EstateGraph,
-        manager::UnitTerms,
+        proof::{Facts, SeenState, UnitTerms},
         sequence::{Request, Usual, Wish, plan},
-        state::{Facts, SeenState},
         time::Span,
     };
     let text = format!("{UNIT}stop = {{ patience = \"2m\", {force} }}\n");

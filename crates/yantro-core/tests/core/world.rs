@@ -8,12 +8,12 @@ use yantro_core::{
     graph::EstateGraph,
     name::{Address, ProcedureName},
     procedure::{self, Asked},
+    proof::{Answer, Facts, SeenState},
     run::{
         ActBegun, ActEnd, ActId, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Order, Rooms, Run, RunId, StepEnd,
         StepState, plan_divert,
     },
     sequence::{Part, Prefer, Request, StepId, StepKind, Usual, plan},
-    state::{Answer, Facts, SeenState},
     time::{Span, Timestamp},
 };
 

@@ -2,9 +2,9 @@
 
 use rstest::rstest;
 use yantro_core::{
+    proof::SeenState,
     run::{DecisionKind, RunState},
     sequence::{Basis, Wish},
-    state::SeenState,
 };
 use yantro_engine::{EngineError, ProcedureRequest};
 

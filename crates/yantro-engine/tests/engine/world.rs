@@ -5,9 +5,9 @@ use std::time::{Duration, Instant};
 use tempfile::TempDir;
 use yantro_core::{
     name::Address,
+    proof::SeenState,
     run::{Decision, DecisionKind, RunId, RunState},
     sequence::Wish,
-    state::SeenState,
 };
 use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest, Options, RunView};
 

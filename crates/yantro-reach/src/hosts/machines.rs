@@ -13,9 +13,9 @@ use std::{
 use yantro_core::{
     estate::{CommandsSpec, HostSpec, Power, PowerDeed, Rung, RungKind, Service, ServiceRunner},
     name::{Address, HostName},
+    proof::{Answer, Verdict},
     run::{ActEnd, ActKind},
     sequence::StepKind,
-    state::{Answer, Verdict},
 };
 
 use crate::{

@@ -18,11 +18,10 @@ use std::{
 use futures::{StreamExt, future::join_all, stream};
 use yantro_core::{
     estate::{Host, Reach, Rung, RungKind, Service},
-    manager::UnitTerms,
     name::{Address, HostName},
+    proof::{Answer, UnitTerms},
     run::{ActEnd, ActKind, LogMark},
     sequence::StepKind,
-    state::Answer,
     survey::Survey,
 };
 

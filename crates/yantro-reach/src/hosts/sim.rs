@@ -16,9 +16,9 @@ use tokio::sync::Notify;
 use yantro_core::{
     estate::{Host, Reach, Service, ServiceRunner, Simulated},
     name::{Address, HostName},
+    proof::{Answer, Verdict},
     run::{ActBegun, ActEnd, ActKind},
     sequence::StepKind,
-    state::{Answer, Verdict},
 };
 
 use crate::{

@@ -26,11 +26,10 @@ use tokio::{
 };
 use yantro_core::{
     estate::{Host, Rung, Service, SshSpec, Sudo},
-    manager::UnitTerms,
     name::HostName,
+    proof::{Answer, UnitTerms, Verdict},
     run::{ActEnd, ActKind, LogMark},
     sequence::StepKind,
-    state::{Answer, Verdict},
     survey::Survey,
     time::Timestamp,
 };

@@ -23,9 +23,9 @@ use tokio::{
 };
 use yantro_core::{
     estate::{CommandsSpec, Rung, RungKind, Service, ServiceRunner},
+    proof::{Answer, Verdict},
     run::{ActBegun, ActEnd, ActKind},
     sequence::{StepKind, manager_command},
-    state::{Answer, Verdict},
     time::{Span, Timestamp},
 };
 

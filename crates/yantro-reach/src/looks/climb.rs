@@ -13,10 +13,9 @@ use serde::{Deserialize, Serialize};
 use tokio::sync::Notify;
 use yantro_core::{
     estate::{RungKind, Service, ServiceRunner},
-    logs::LogMatcher,
+    proof::{Answer, Verdict, logs::LogMatcher},
     run::{LogEvidence, LogMark},
     sequence::StepKind,
-    state::{Answer, Verdict},
     time::Timestamp,
 };
 

@@ -8,7 +8,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use yantro_core::{state::Answer, time::Span};
+use yantro_core::{proof::Answer, time::Span};
 
 /// How long one question may take.
 pub(crate) const WITHIN: Duration = Duration::from_secs(3);
@@ -142,7 +142,7 @@ pub(crate) async fn look(about: String, look: impl FnOnce() -> Answer + Send + '
 
 #[cfg(test)]
 mod tests {
-    use yantro_core::state::Verdict;
+    use yantro_core::proof::Verdict;
 
     use super::*;
 

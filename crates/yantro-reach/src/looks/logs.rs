@@ -13,10 +13,12 @@ use std::{
 use serde::{Deserialize, Serialize};
 use tokio::sync::Notify;
 use yantro_core::{
-    logs::{LogMatcher, LogScan, Meaning},
+    proof::{
+        Answer,
+        logs::{LogMatcher, LogScan, Meaning},
+    },
     run::{LogEvidence, LogMark},
     sequence::StepKind,
-    state::Answer,
 };
 
 use crate::{
@@ -497,7 +499,7 @@ mod tests {
     use std::io::Write;
 
     use rstest::rstest;
-    use yantro_core::{estate::LogPatterns, state::Verdict};
+    use yantro_core::{estate::LogPatterns, proof::Verdict};
 
     use super::*;
 

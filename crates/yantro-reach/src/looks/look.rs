@@ -9,10 +9,9 @@ use std::{
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     estate::{Rung, RungKind, Service, ServiceRunner},
-    manager::{UnitTerms, UnitWord},
     name::HostName,
+    proof::{Answer, UnitTerms, UnitWord, Verdict},
     sequence::Task,
-    state::{Answer, Verdict},
     survey::{FoundPort, Survey},
     time::Timestamp,
 };

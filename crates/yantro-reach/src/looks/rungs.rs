@@ -4,7 +4,7 @@ use std::{net::IpAddr, path::Path, time::Duration};
 
 use yantro_core::{
     estate::{RungKind, Service, ServiceRunner},
-    state::{Answer, Verdict},
+    proof::{Answer, Verdict},
     time::Timestamp,
 };
 

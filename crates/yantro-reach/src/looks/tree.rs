@@ -8,7 +8,7 @@ use std::{
 
 use yantro_core::{
     estate::{ProcessSpec, Service, ServiceRunner},
-    state::Answer,
+    proof::Answer,
 };
 
 use crate::{

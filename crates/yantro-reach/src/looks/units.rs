@@ -10,7 +10,7 @@ use std::{
 use futures::StreamExt;
 use tokio::sync::{Notify, OnceCell};
 use yantro_core::{
-    manager::{UnitTerms, UnitWord},
+    proof::{UnitTerms, UnitWord},
     survey::{FoundUnit, is_plumbing},
     time::{Span, Timestamp},
 };

@@ -5,9 +5,9 @@ use std::{collections::BTreeMap, sync::Arc};
 use rstest::rstest;
 use yantro_core::{
     estate::Service,
+    proof::Verdict,
     run::{ActEnd, ActKind},
     sequence::StepKind,
-    state::Verdict,
 };
 use yantro_reach::{ActNews, Recorded};
 

@@ -3,7 +3,7 @@
 use std::net::TcpListener;
 
 use rstest::rstest;
-use yantro_core::state::{Answer, Verdict};
+use yantro_core::proof::{Answer, Verdict};
 
 use crate::world::{World, pages};
 

@@ -3,7 +3,10 @@
 use std::time::Duration;
 
 use yantro_core::estate::Launch;
-use yantro_core::{manager::UnitWord, name::Address, state::SeenState};
+use yantro_core::{
+    name::Address,
+    proof::{SeenState, UnitWord},
+};
 use yantro_engine::BoardView;
 use yantro_server::wire::{Relations as RelationsView, roughly};
 

@@ -11,10 +11,10 @@ use yantro_core::{
     graph::EstateGraph,
     name::{Address, GroupName, ProcedureName},
     procedure::{self, Asked, Does},
+    proof::{Facts, SeenState},
     run::DecisionKind,
     selection,
     sequence::{self, Plan, StepId, Usual, Wish},
-    state::{Facts, SeenState},
     time::Timestamp,
 };
 use yantro_engine::{BeginRequest, Draft, DraftRequest, ProcedureRequest, Rehearsal, RunView, rehearse};

@@ -1,7 +1,7 @@
 //! `yantro runs`, `show` and `trail`.
 
 use yantro_core::{
-    logs::Meaning,
+    proof::logs::Meaning,
     run::{ActEnd, StepState, state_words},
 };
 use yantro_engine::{Comparison, RunView, StepView};

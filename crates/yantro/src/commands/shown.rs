@@ -4,8 +4,8 @@ use std::collections::BTreeSet;
 
 use yantro_core::{
     name::Address,
+    proof::SeenState,
     sequence::{Ask, StepKind, Why},
-    state::SeenState,
 };
 use yantro_server::wire::{PlanView, roughly};
 

@@ -7,9 +7,9 @@ use yantro_core::{
     estate::{Estate, Expected, vet},
     graph::EstateGraph,
     name::Address,
+    proof::{Facts, Seen, SeenState},
     selection,
     sequence::{Request, Usual, Wish, plan, plays::play_all},
-    state::{Facts, Seen, SeenState},
     time::Timestamp,
 };
 use yantro_engine::{BoardRow, BoardView, HostRow, StepView};

@@ -9,9 +9,9 @@ use rstest::rstest;
 use yantro_core::{
     estate::vet,
     name::Address,
+    proof::SeenState,
     run::{Allowed, DecisionKind, RunId, RunState, StepEnd, StepState},
     sequence::{StepId, Wish},
-    state::SeenState,
 };
 use yantro_server::wire::roughly;
 

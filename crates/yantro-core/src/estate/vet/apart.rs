@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Draft, Vetting};
 use crate::{
-    estate::{file::Reach, model::*},
+    estate::file::Reach,
+    model::*,
     name::{Address, HostName},
 };
 

@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 
 use super::{Draft, Vetting, lay_over};
 use crate::{
-    estate::{file::*, model::*},
+    estate::file::*,
+    model::*,
     name::{Address, HostName, did_you_mean},
     time::Span,
 };

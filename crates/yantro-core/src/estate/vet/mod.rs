@@ -20,9 +20,9 @@ use super::{
     fault::{Fault, Faults},
     file::*,
     fill::{Unfilled, fill},
-    model::*,
     structure::{self, Places},
 };
+use crate::model::*;
 use crate::name::{Address, CopyName, HOST, HostName, OUTLET, ServiceName, did_you_mean};
 
 /// What vetting comes to: the estate where it has no error, and all faults either way.

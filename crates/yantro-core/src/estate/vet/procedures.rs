@@ -4,13 +4,14 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Place, Vetting, code};
 use crate::{
-    estate::{file::*, fill, model::*},
+    estate::{file::*, fill},
     graph::EstateGraph,
+    model::*,
     name::{HostName, ProcedureName, did_you_mean},
     procedure::{self, Asked, Asks, Does, Line, Procedure},
+    proof::{Facts, SeenState},
     selection,
     sequence::{Ask, Settings, Task, Usual, Wish, task},
-    state::{Facts, SeenState},
     time::Span,
     written::DEEDS,
 };

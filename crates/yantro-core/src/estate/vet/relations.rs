@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Draft, Place, Vetting};
 use crate::{
-    estate::{file::*, model::*},
+    estate::file::*,
+    model::*,
     name::{Address, GroupName, ServiceName, did_you_mean},
 };
 

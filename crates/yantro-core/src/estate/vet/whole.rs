@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use super::{Place, Vetting};
 use crate::{
-    estate::model::*,
     graph::{self, EstateGraph},
+    model::*,
     name::Address,
 };
 

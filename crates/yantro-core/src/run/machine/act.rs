@@ -6,9 +6,9 @@ use super::{Turn, begin::LOOK_AHEAD};
 use crate::{
     estate::ServiceRunner,
     name::Address,
+    proof::{Answer, Verdict},
     run::{acts::*, ends::*, event::*, holds::*, order::*, state::StepState},
     sequence::{StepId, StepKind, Task},
-    state::{Answer, Verdict},
 };
 
 /// How long a force may take to show.

@@ -6,6 +6,7 @@ use super::Turn;
 use crate::{
     estate::Relation,
     name::Address,
+    proof::SeenState,
     run::{
         acts::*,
         begun::*,
@@ -16,7 +17,6 @@ use crate::{
         state::{LookAhead, StepNow, StepState},
     },
     sequence::{Part, Step, StepId, StepKind, Task},
-    state::SeenState,
     time::Timestamp,
 };
 

@@ -23,8 +23,8 @@ use crate::{
     estate::{Force, IfItFails},
     name::{Address, ProcedureName},
     procedure::contradicted,
+    proof::{Facts, SeenState, Verdict},
     sequence::{Part, Step, StepId, StepKind, Task},
-    state::{Facts, SeenState, Verdict},
     time::Timestamp,
 };
 

@@ -7,6 +7,7 @@ use regex::Regex;
 use super::Turn;
 use crate::{
     estate::file::{PersonKind, Unanswered},
+    proof::{Answer, Verdict},
     run::{
         Refusal,
         acts::*,
@@ -17,7 +18,6 @@ use crate::{
         state::{Run, StepState},
     },
     sequence::{Part, Preflight, StepId, Task},
-    state::{Answer, Verdict},
     time::{Span, time_of_day_near},
 };
 

@@ -5,9 +5,9 @@ use std::{cmp::Reverse, time::Duration};
 use super::{ActNow, Run, RungSeen, StepState};
 use crate::{
     overrides,
+    proof::SeenState,
     run::{ActKind, Begun, Decision, DecisionKind, Event, HoldCause, StepEnd},
     sequence::{Part, Release, Step, StepId},
-    state::SeenState,
     time::Timestamp,
 };
 

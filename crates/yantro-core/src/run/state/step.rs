@@ -8,11 +8,11 @@ use serde::{Deserialize, Serialize};
 use crate::{
     estate::file::PersonKind,
     name::Address,
+    proof::{Answer, SeenState},
     run::{
         acts::{ActBegun, ActEnd, ActId, ActKind, LogEvidence},
         ends::StepEnd,
     },
-    state::{Answer, SeenState},
     time::Timestamp,
 };
 

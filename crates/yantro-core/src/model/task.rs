@@ -7,12 +7,15 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use super::StepKind;
 use crate::{
     estate::{
-        CommandsSpec, Expected, Impact, Rung, Service, ServiceRunner,
-        file::{PersonKind, Unanswered},
+        file::{Expected, PersonKind, Unanswered},
         fill,
+    },
+    model::{
+        kinds::StepKind,
+        rung::Rung,
+        service::{CommandsSpec, Impact, Service, ServiceRunner},
     },
     name::{Address, HostName, ServiceName},
     time::Span,

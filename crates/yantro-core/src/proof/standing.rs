@@ -3,9 +3,8 @@
 use std::time::Duration;
 
 use crate::{
-    manager::UnitWord,
+    proof::{Answer, LastKnown, LogAgainst, Seen, SeenState, UnitWord, Verdict},
     run::FoundProcess,
-    state::{Answer, LastKnown, LogAgainst, Seen, SeenState, Verdict},
     time::Timestamp,
 };
 

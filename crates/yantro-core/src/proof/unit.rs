@@ -3,16 +3,13 @@
 //! The words are systemd's public interface: org.freedesktop.systemd1(5) for the properties, systemd.exec(5) for the exit
 //! codes by which it says why a process could not be begun.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    estate::{Estate, Force, ServiceRunner},
-    name::Address,
-    sequence::{Obstacle, Plan, StepKind},
-    state::Answer,
+    proof::answer::Answer,
     time::{Span, Timestamp},
 };
 
@@ -203,92 +200,12 @@ fn times(n: u32) -> String {
     if n == 1 { "once".to_owned() } else { format!("{n} times") }
 }
 
-impl Plan {
-    /// Holds a plan against the managers' own terms (R38). `along` are the units that were named as moving along, each as
-    /// `host:unit`.
-    pub fn heed_managers(&mut self, estate: &Estate, terms: &BTreeMap<Address, UnitTerms>, along: &BTreeSet<String>) {
-        let unit_of = |a: &Address| match &estate.services.get(a)?.runner {
-            ServiceRunner::Systemd(s) => Some((a.host.clone(), s.unit.clone())),
-            _ => None,
-        };
-        let acted: BTreeSet<_> = self.sequence.acted_on().iter().filter_map(unit_of).collect();
-        let mut obstacles = Vec::new();
-        for step in &self.sequence.steps {
-            let Some(on) = step.service() else { continue };
-            let (Some(terms), Some(service)) = (terms.get(&on.address), estate.services.get(&on.address)) else { continue };
-            let obstacle = |why: String, mend: String| Obstacle { address: Some(on.address.clone()), line: None, why, mend };
-            let (too, deed) = match on.kind {
-                StepKind::Stop => (&terms.stops_too, "stop"),
-                StepKind::Start => (&terms.starts_too, "start"),
-                _ => continue,
-            };
-            for unit in too {
-                let named = format!("{}:{unit}", on.address.host);
-                if acted.contains(&(on.address.host.clone(), unit.clone())) || along.contains(&named) {
-                    continue;
-                }
-                let known = estate.services.keys().find(|a| unit_of(a).is_some_and(|(h, u)| h == on.address.host && &u == unit));
-                let who = known.map_or_else(|| unit.clone(), |a| format!("{a} ({unit})"));
-                obstacles.push(obstacle(
-                    format!("the manager of {} would {deed} {who} along with it", on.address.host),
-                    match known {
-                        Some(a) => format!("choose {a} too, or name it as moving along: --along {named}"),
-                        None => format!("describe it in the estate and choose it too, or name it as moving along: --along {named}"),
-                    },
-                ));
-            }
-            if on.kind == StepKind::Stop
-                && service.stop.force == Force::Never
-                && terms.kills
-                && terms.stop_within.is_some_and(|w| w.0 < service.stop.patience.0)
-            {
-                let within = terms.stop_within.unwrap_or_default();
-                obstacles.push(obstacle(
-                    format!(
-                        "it may never be forced, and the manager of {} kills it after {within}, sooner than its patience of {}",
-                        on.address.host, service.stop.patience
-                    ),
-                    "give its unit a longer TimeoutStopSec= (or SendSIGKILL=no), or its stop a shorter patience".to_owned(),
-                ));
-            }
-        }
-        self.remark_on_managers(estate, terms);
-        for obstacle in obstacles {
-            if !self.obstacles.contains(&obstacle) {
-                self.obstacles.push(obstacle);
-            }
-        }
-    }
-
-    /// Adds what is worth knowing of the managers' terms and keeps nobody from beginning.
-    fn remark_on_managers(&mut self, estate: &Estate, terms: &BTreeMap<Address, UnitTerms>) {
-        let mut remarks = BTreeSet::new();
-        for on in self.sequence.steps.iter().filter_map(|s| s.service()) {
-            let (Some(terms), Some(service)) = (terms.get(&on.address), estate.services.get(&on.address)) else { continue };
-            let (patience, limit, word) = match on.kind {
-                StepKind::Stop => (service.stop.patience, terms.stop_within, "stop"),
-                StepKind::Start => (service.start.patience, terms.start_within, "start"),
-                _ => continue,
-            };
-            if let Some(limit) = limit.filter(|l| l.0 < patience.0) {
-                let then = if word == "stop" && terms.kills { "and then kills it" } else { "and then gives up" };
-                remarks.insert(format!("{}: the manager lets a {word} take {limit}, {then}; our patience is {patience}", on.address));
-            }
-            if on.kind == StepKind::Stop && !terms.woken_by.is_empty() {
-                let by: Vec<&str> = terms.woken_by.iter().map(String::as_str).collect();
-                remarks.insert(format!("{}: it is started again when somebody calls, by {}", on.address, by.join(", ")));
-            }
-        }
-        self.remarks.extend(remarks);
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
 
     use super::*;
-    use crate::state::Verdict::{self, *};
+    use crate::proof::Verdict::{self, *};
 
     fn word(active: &str, sub: &str) -> UnitWord {
         UnitWord {
