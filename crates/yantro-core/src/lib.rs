@@ -11,7 +11,8 @@
 pub mod calendar;
 pub mod estate;
 pub mod graph;
-mod guards;
+pub mod guards;
+pub mod holders;
 mod model;
 pub mod name;
 pub mod overrides;

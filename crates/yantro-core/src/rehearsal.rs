@@ -9,9 +9,10 @@ use serde::{Deserialize, Serialize};
 use crate::{
     estate::{Estate, IfItFails},
     graph::EstateGraph,
+    holders::Rooms,
     name::Address,
     proof::{Answer, Facts, SeenState},
-    run::{ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Input, Order, Rooms, Run, RunId, RunState, StepState, plan_divert},
+    run::{ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Input, Order, Run, RunId, RunState, StepState, plan_divert},
     sequence::{Plan, StepId, StepKind, Usual},
     time::Timestamp,
 };

@@ -7,7 +7,7 @@ use std::sync::{
 
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 
-use crate::{EngineError, ended::end_process};
+use crate::{ended::end_process, error::EngineError};
 
 /// So much may wait before people are asked to come again.
 const FOR_PEOPLE: usize = 20_000;

@@ -4,10 +4,9 @@
 //! lets the machines decide, commits their events in one transaction, and only then carries out the
 //! orders. It decides nothing about runs itself.
 
-mod acts;
-mod board;
+mod agreed;
+mod ask;
 mod clock;
-mod deeds;
 mod editions;
 mod ended;
 mod engine;
@@ -15,26 +14,32 @@ mod error;
 mod hands;
 mod identity;
 mod inbox;
-mod locks;
-mod of_hosts;
-mod orders;
-mod publish;
-mod rehearse;
-mod remembered;
-mod report;
-mod storage;
-mod view;
-mod work;
+mod loaded;
+mod messages;
+mod standing;
+mod start;
+mod told;
+mod turn;
 
-pub use acts::ActMark;
-pub use board::{BoardRow, BoardView, HostRow};
+pub use ask::{
+    deeds::{Consequences, Deed},
+    rehearsing::{Rehearsal, rehearse},
+    requests::{ActRequest, BeginRequest, ProcedureRequest},
+};
 pub use clock::Clock;
-pub use deeds::{Consequences, Deed};
-pub use editions::{Draft, DraftForecast, DraftRequest, EditOutcome, EditRequest, EditionRow, LoadRequest, ProcedureDifference};
+pub use editions::{
+    Draft, DraftForecast, DraftRequest, EditOutcome, EditRequest, EditionRow, LoadOutcome, LoadRequest, ProcedureDifference,
+    adoption::HostSurvey,
+};
 pub use ended::{ENDED, end_on_panic, end_process, is_ending};
-pub use engine::{ActRequest, BeginRequest, Engine, HostSurvey, LoadOutcome, Loaded, Options, ProcedureRequest};
+pub use engine::{Engine, Options};
 pub use error::EngineError;
-pub use publish::{Published, Topic};
-pub use rehearse::{Rehearsal, RunForecast, SlowStep, WindowView, rehearse};
-pub use report::{Beside, Comparison, EarlierRun, Found, Report, ReportStep, Took};
-pub use view::{NoteView, PreflightView, RunSummary, RunView, StepView};
+pub use loaded::Loaded;
+pub use standing::board::{BoardRow, BoardView, HostRow};
+pub use told::{
+    acts::ActMark,
+    forecast::{RunForecast, SlowStep, WindowView},
+    publish::{Published, Topic},
+    report::{Beside, Comparison, EarlierRun, Found, Report, ReportStep, Took},
+    view::{NoteView, PreflightView, RunSummary, RunView, StepView},
+};

@@ -12,6 +12,7 @@ mod figures_of_hosts;
 mod first_light;
 mod guards;
 mod hosts_console;
+mod house;
 mod kills;
 mod manager;
 mod nights;

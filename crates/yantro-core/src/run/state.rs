@@ -9,39 +9,26 @@ pub use step::{ActNow, RunState, RungSeen, StepNow, StepState, state_words};
 use std::{
     cmp::Reverse,
     collections::{BTreeMap, BTreeSet, HashMap},
-    fmt,
     sync::Arc,
     time::Duration,
 };
 
-use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
-
 use crate::{
     estate::{IfItFails, RungKind, Service, ServiceRunner},
+    holders::{Room, Wants},
     name::{Address, ProcedureName},
     proof::{Answer, SeenState},
     run::{
-        Event, Room,
+        Event,
         acts::{ActId, ActKind},
         begun::Begun,
         ends::{Difference, Otherwise, RunEnd, StepEnd},
         holds::{Frozen, HoldCause, Restriction},
+        id::RunId,
     },
     sequence::{Part, Preflight, Release, Step, StepId, StepKind, Task},
     time::{Span, Timestamp},
 };
-
-/// The number of a run.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
-#[serde(transparent)]
-pub struct RunId(pub u64);
-
-impl fmt::Display for RunId {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.fmt(f)
-    }
-}
 
 /// How long the answer to a look that may not wait is waited for.
 const ANSWER_WITHIN: Duration = Duration::from_secs(15);
@@ -325,6 +312,11 @@ impl Run {
         let is_known = self.seen.get(address) == Some(&state);
         self.begun.services.contains_key(address) && (!is_known || (state == SeenState::Proven && awaited()))
     }
+    /// The locks that it wants: what it acts on, and all that it is answerable for.
+    pub fn wants(&self) -> Wants {
+        Wants::new(self.begun.sequence.acted_on(), self.answerable().cloned().collect())
+    }
+
     /// The room that steps take up: in flight, or looked at for their act. Room is had from the look on, so that what
     /// was free when it was asked for is not another's by the time of the act (R7).
     pub fn rooms_taken(&self) -> impl Iterator<Item = Room> + '_ {

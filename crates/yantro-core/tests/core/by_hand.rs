@@ -3,9 +3,10 @@
 use std::collections::BTreeMap;
 
 use yantro_core::{
+    holders::Rooms,
     name::Address,
     proof::SeenState,
-    run::{ActBegun, Begun, Decision, DecisionKind, Input, Refusal, Rooms, Run, RunId, Taken},
+    run::{ActBegun, Begun, Decision, DecisionKind, Input, Refusal, Run, RunId, Taken},
     sequence::{Request, Wish},
     time::Timestamp,
 };

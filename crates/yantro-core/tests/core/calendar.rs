@@ -6,8 +6,9 @@ use rstest::rstest;
 use yantro_core::{
     calendar::Hours,
     estate::{ImpactLevel, vet},
+    holders::Rooms,
     proof::SeenState,
-    run::{AtLastMoment, Begun, Decision, DecisionKind, Event, Frozen, Input, Rooms, Run, RunId, RunState, WindowTerms},
+    run::{AtLastMoment, Begun, Decision, DecisionKind, Event, Frozen, Input, Run, RunId, RunState, WindowTerms},
     sequence::{Ask, Request, Usual, Wish, plan},
     time::{Timestamp, time_of_day_near},
 };

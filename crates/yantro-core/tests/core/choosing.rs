@@ -7,9 +7,9 @@ use rstest::rstest;
 use yantro_core::{
     estate::{Service, ServiceRunner, vet_with},
     graph::{EstateGraph, Toward, loop_of},
+    holders::{Room, Rooms},
     name::Address,
     overrides::{Override, applied},
-    run::{Room, Rooms},
     selection::resolve,
 };
 

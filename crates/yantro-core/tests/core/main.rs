@@ -6,6 +6,7 @@ mod choosing;
 mod coast;
 mod estates;
 mod forecasts;
+mod holders;
 mod hosts;
 mod order;
 mod procedure_faults;

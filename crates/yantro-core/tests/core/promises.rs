@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use rstest::rstest;
 use yantro_core::{
+    holders::Rooms,
     name::Address,
     procedure::{self, Asked, settle},
     proof::{
@@ -11,7 +12,7 @@ use yantro_core::{
         standing::{Look, Watched},
     },
     run::{
-        ActEnd, ActId, ActKind, Begun, DecisionKind, Event, FoundProcess, HoldCause, Input, Order, Refusal, Restriction, Rooms, Run, RunId,
+        ActEnd, ActId, ActKind, Begun, DecisionKind, Event, FoundProcess, HoldCause, Input, Order, Refusal, Restriction, Run, RunId,
         RunState, StepState, Taken,
     },
     sequence::{Ask, Request, Shown, StepId, StepKind, Usual, Wish, plan},
@@ -384,6 +385,38 @@ fn what_the_newest_edition_forbids_is_not_done_by_resuming() {
     assert_eq!(run.run.state(), RunState::Running);
     let taken = run.given(Input::FreshLooked { step: StepId(1), seen: seen("app=proven db=proven") });
     assert_eq!(acts(&taken), [(1, ActKind::Stop)]);
+}
+
+/// Editions come one after another: each says what it restricts, and what was said before of something else stands or falls alone.
+#[test]
+fn a_restriction_holds_until_it_is_lifted_and_is_told_by_its_newest_reason() {
+    let acts_on = |why: &str| Restriction::Acts { why: why.into() };
+    let causes = |run: &Began| -> Vec<String> { run.run.hold_causes().map(ToString::to_string).collect() };
+    let mut run = began("app -> db", "db");
+    run.first_looks(&[]);
+    run.given(Input::Restricted([(at("app"), acts_on("is hands-off now"))].into()));
+    let (hold, told) = (run.run.hold_no(), causes(&run));
+    // Another is restricted besides: the first is held as before, and by the same hold.
+    run.given(Input::Restricted([(at("app"), acts_on("is hands-off now")), (at("db"), acts_on("is looked at"))].into()));
+    assert_eq!(run.run.hold_no(), hold);
+    assert!(causes(&run).starts_with(&told) && causes(&run).len() == 2, "{:?}", causes(&run));
+    // The reason changes: the old one is told no longer.
+    run.given(Input::Restricted([(at("app"), acts_on("has its disks changed"))].into()));
+    let told = causes(&run);
+    assert!(told.len() == 1 && told[0].contains("has its disks changed"), "{told:?}");
+    run.given(Input::Restricted(BTreeMap::new()));
+    assert_eq!((run.run.hold_no(), run.run.state()), (None, RunState::Running));
+}
+
+#[test]
+fn a_restriction_of_what_has_nothing_left_to_do_holds_nothing() {
+    let mut run = began_so("app -> db", "", "", &Request::new(Wish::Stop, addresses("db")));
+    run.first_looks(&[]);
+    let step = run.run.steps().find(|(s, _)| s.is_on(&at("app"))).unwrap().0.id;
+    run.given(Input::FreshLooked { step, seen: seen("app=down db=proven") });
+    assert!(run.run.step_now(step).state.has_ended(), "found down, it has nothing to do: {:?}", run.run.step_now(step).state);
+    run.given(Input::Restricted([(at("app"), Restriction::Acts { why: "is hands-off now".into() })].into()));
+    assert_eq!(run.run.hold_no(), None);
 }
 
 #[test]

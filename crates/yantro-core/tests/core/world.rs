@@ -6,12 +6,13 @@ use std::collections::{BTreeMap, BTreeSet};
 use yantro_core::{
     estate::{Estate, Force, ServiceRunner},
     graph::EstateGraph,
+    holders::Rooms,
     name::{Address, ProcedureName},
     procedure::{self, Asked},
     proof::{Answer, Facts, SeenState},
     run::{
-        ActBegun, ActEnd, ActId, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Order, Rooms, Run, RunId, StepEnd,
-        StepState, plan_divert,
+        ActBegun, ActEnd, ActId, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Order, Run, RunId, StepEnd, StepState,
+        plan_divert,
     },
     sequence::{Part, Prefer, Request, StepId, StepKind, Usual, plan},
     time::{Span, Timestamp},

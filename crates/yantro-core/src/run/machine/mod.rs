@@ -18,7 +18,6 @@ use super::{
     order::*,
     state::{Run, StepState},
 };
-use crate::run::{Decision, Refusal, Rooms};
 use crate::{
     estate::{Force, IfItFails},
     name::{Address, ProcedureName},
@@ -26,6 +25,10 @@ use crate::{
     proof::{Facts, SeenState, Verdict},
     sequence::{Part, Step, StepId, StepKind, Task},
     time::Timestamp,
+};
+use crate::{
+    holders::Rooms,
+    run::{Decision, Refusal},
 };
 
 impl Run {

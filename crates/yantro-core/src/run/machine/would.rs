@@ -2,8 +2,9 @@
 
 use super::Turn;
 use crate::{
+    holders::Rooms,
     run::{
-        Decision, DecisionKind, Refusal, Rooms,
+        Decision, DecisionKind, Refusal,
         ends::*,
         event::*,
         holds::*,

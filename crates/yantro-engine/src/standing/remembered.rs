@@ -10,7 +10,7 @@ use yantro_core::{
     time::Timestamp,
 };
 
-use crate::board::{BoardRow, HostRow};
+use crate::standing::board::{BoardRow, HostRow};
 
 /// A board that took longer to put together than this is told again from memory for a while.
 const QUICK: Duration = Duration::from_millis(5);

@@ -14,9 +14,9 @@ use yantro_core::{
 };
 
 use crate::{
-    EngineError,
     engine::Engine,
-    view::{NoteView, PreflightView, RunView, view},
+    error::EngineError,
+    told::view::{NoteView, PreflightView, RunView, view},
 };
 
 /// A run as it is handed on.

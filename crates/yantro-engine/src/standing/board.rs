@@ -176,7 +176,7 @@ pub struct BoardView {
     /// The services, by address.
     pub services: Vec<BoardRow>,
     /// Runs that have not ended.
-    pub open_runs: Vec<crate::view::RunSummary>,
+    pub open_runs: Vec<crate::told::view::RunSummary>,
 }
 
 /// A run with those of its steps that are about one service.
@@ -349,6 +349,3 @@ pub(crate) fn hosts(estate: &Estate, hands: &Hands) -> Vec<HostRow> {
     };
     estate.hosts.iter().map(row).collect()
 }
-
-/// How everything is watched, by address.
-pub(crate) type Watching = BTreeMap<Address, Watched>;

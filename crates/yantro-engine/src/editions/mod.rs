@@ -1,5 +1,7 @@
 //! Editions of the estate: loaded from a file, or made by editing a procedure where it is written.
 
+pub(crate) mod adoption;
+
 use std::sync::Arc;
 
 use schemars::JsonSchema;
@@ -17,10 +19,26 @@ use yantro_core::{
 };
 use yantro_store::Edition;
 
-use crate::{
-    EngineError,
-    engine::{Engine, LoadOutcome, Loaded, Msg},
-};
+use crate::{engine::Engine, error::EngineError, loaded::Loaded, messages::Msg};
+
+/// What loading came to.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+pub struct LoadOutcome {
+    /// The edition's number.
+    pub edition: u64,
+    /// Whether anything changed; else the newest edition stays.
+    pub changed: bool,
+    /// Services that are new.
+    pub added: Vec<Address>,
+    /// Services that are gone.
+    pub removed: Vec<Address>,
+    /// Services that are described differently.
+    pub altered: Vec<Address>,
+    /// Procedures that are new, gone, or written differently.
+    pub procedures: Vec<ProcedureName>,
+    /// Warnings.
+    pub warnings: Vec<Fault>,
+}
 
 /// How many lines are shown around a place that differs.
 const AROUND: usize = 3;

@@ -1,5 +1,9 @@
 //! The loop itself: takes what came in, lets the machines decide, stores, and then carries out.
 
+mod agreed;
+mod orders;
+pub(crate) mod storage;
+
 use std::{
     collections::{BTreeMap, BTreeSet},
     path::PathBuf,
@@ -9,12 +13,15 @@ use std::{
 
 use tokio::sync::oneshot;
 use yantro_core::{
-    estate::{Estate, Force},
+    estate::Estate,
+    guards::restrictions,
+    holders::{Locks, Wants},
+    holders::{RoomLimits, Rooms},
     name::{Address, HostName},
     proof::{LogAgainst, SeenState, logs::Meaning},
     run::{
-        ActKind, Begun, Decision, DecisionKind, Divert, Event, Frozen, HoldCause, Input, Order, Refusal, Restriction, RoomLimits, Rooms,
-        Run, RunId, Stamped, StepEnd,
+        ActKind, Begun, Decision, DecisionKind, Divert, Event, Frozen, HoldCause, Input, Order, Refusal, Restriction, Run, RunId, Stamped,
+        StepEnd,
     },
     sequence::{Shown, StepKind, kept_under},
     time::Timestamp,
@@ -22,15 +29,19 @@ use yantro_core::{
 use yantro_store::{AuditRow, Batch, Edition, StartedAs, StoreError};
 
 use crate::{
-    EngineError,
     clock::Steps,
     ended::end_process,
-    engine::{Engine, Loaded, Msg, brief, read, run_row},
+    engine::{Engine, read},
+    error::EngineError,
     hands::identity,
     inbox::Messages,
-    locks::Locks,
-    publish::{Published, Topic},
-    view,
+    loaded::Loaded,
+    messages::Msg,
+    told::{
+        publish::{Published, Topic},
+        runs::{brief, run_row},
+        view,
+    },
 };
 
 /// Ended runs kept at hand.
@@ -62,8 +73,6 @@ type Undo = Box<dyn FnOnce() + Send>;
 pub(crate) struct Work {
     pub(crate) engine: Engine,
     pub(crate) locks: Locks,
-    /// Runs that wait for locks, the first that came first.
-    pub(crate) queue: Vec<RunId>,
     pub(crate) batch: Batch,
     pub(crate) orders: Vec<(RunId, Order)>,
     pub(crate) replies: Vec<Reply>,
@@ -368,7 +377,7 @@ impl Work {
             return Err(EngineError::Otherwise { difference, plan: None });
         }
         let wanted = Run::begin(id, now, (*begun).clone());
-        if let Err(behind) = self.locks.take(&wanted) {
+        if let Err(behind) = self.locks.take(id, &wanted.wants()) {
             let behind: Vec<String> = behind.iter().map(|r| format!("run {r}")).collect();
             return Err(EngineError::Behind { run: id, behind: behind.join(" and ") });
         }
@@ -399,8 +408,8 @@ impl Work {
     fn divert_planned(&mut self, id: RunId, planned: Result<Divert, String>) {
         let planned = planned.and_then(|divert| {
             let acting = divert.steps.iter().filter(|s| s.kind() != StepKind::Await).filter_map(|s| s.address().cloned()).collect();
-            let answerable: Vec<&Address> = divert.services.keys().collect();
-            match self.locks.take_these(id, &acting, &answerable) {
+            let answerable = divert.services.keys().cloned().collect();
+            match self.locks.take(id, &Wants::new(acting, answerable)) {
                 Ok(()) => Ok(divert),
                 Err(behind) => {
                     let behind: Vec<String> = behind.iter().map(|r| format!("run {r}")).collect();
@@ -683,7 +692,6 @@ impl Work {
                     runs.remove(&id);
                     drop(runs);
                     self.locks.release(id);
-                    self.queue.retain(|q| *q != id);
                     self.asked_as.retain(|_, run| *run != id);
                     self.next_run = self.next_run.min(id.0);
                 }
@@ -707,20 +715,4 @@ impl Work {
             runs.remove(id);
         }
     }
-}
-
-/// What an edition restricts of a run's services, over what the run's own edition says (R25).
-pub(crate) fn restrictions(begun: &Begun, estate: &Estate) -> BTreeMap<Address, Restriction> {
-    let of = |(address, mine): (&Address, &Arc<yantro_core::estate::Service>)| {
-        let restriction = match estate.services.get(address) {
-            None => Restriction::Acts { why: "is no longer in the estate".to_owned() },
-            Some(s) => match (&s.hands_off, &mine.hands_off) {
-                (Some(reason), None) => Restriction::Acts { why: format!("is hands-off now: {reason}") },
-                _ if s.stop.force == Force::Never && mine.stop.force != Force::Never => Restriction::Force,
-                _ => return None,
-            },
-        };
-        Some((address.clone(), restriction))
-    };
-    begun.services.iter().filter_map(of).collect()
 }

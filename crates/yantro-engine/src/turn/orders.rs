@@ -1,27 +1,26 @@
 //! Carrying out the core's orders, once what they follow from is stored.
 
-use std::{
-    collections::{BTreeMap, BTreeSet},
-    sync::Arc,
-    time::Duration,
-};
+use std::{collections::BTreeMap, sync::Arc, time::Duration};
 
 use yantro_core::{
     estate::Service,
-    name::{Address, ProcedureName},
-    procedure::{self, Asked},
-    proof::{Facts, SeenState, Verdict},
-    run::{ActId, ActKind, Begun, Divert, HoldCause, Input, Order, Run, RunId, plan_divert},
-    sequence::{For, Plan, Request, Step, StepId, StepKind, Task, Usual, plan, preflight},
+    guards::{restrictions, unconfirmed},
+    name::Address,
+    proof::{Facts, SeenState},
+    run::{ActId, ActKind, Begun, HoldCause, Input, Order, Run, RunId},
+    sequence::{StepId, StepKind, Task},
     time::Timestamp,
 };
 
 use crate::{
-    engine::{Engine, Loaded, Msg, read},
+    engine::{Engine, read},
     hands::{Announced, Given, identity},
-    publish::{Published, Topic},
-    view,
-    work::{Work, restrictions},
+    messages::Msg,
+    told::{
+        publish::{Published, Topic},
+        view,
+    },
+    turn::Work,
 };
 
 impl Work {
@@ -30,15 +29,12 @@ impl Work {
         tracing::trace!(run = %id, ?order, "order");
         match order {
             Order::TakeLocks => {
-                if !self.queue.contains(&id) {
-                    self.queue.push(id);
-                }
+                self.locks.wait(id);
                 self.serve_queue();
             }
             Order::Release => {
                 hands.stop_looking_for(id);
                 self.locks.release(id);
-                self.queue.retain(|q| *q != id);
                 self.serve_queue();
                 self.engine.shared.publisher.tell(Published::new(Topic::Board, None, &serde_json::json!({})));
             }
@@ -73,7 +69,7 @@ impl Work {
             Order::PlanDivert { procedure, failed, reason } => {
                 let engine = self.engine.clone();
                 tokio::spawn(async move {
-                    let planned = divert_from_now(&engine, id, &procedure, [&failed, &reason]).await;
+                    let planned = engine.divert_from_now(id, &procedure, [&failed, &reason]).await;
                     engine.send(Msg::PlanDivert { run: id, planned });
                 });
             }
@@ -177,39 +173,27 @@ impl Work {
         addresses.iter().filter_map(|a| runs.get(&id).and_then(|r| r.begun.services.get(a).cloned()).or_else(|| of_estate(a))).collect()
     }
 
-    /// Gives locks to whoever waits, the first that came first; nobody overtakes those he would block.
+    /// Gives locks to whoever waits and can have them.
     pub(crate) fn serve_queue(&mut self) {
-        let mut waiting: Vec<RunId> = Vec::new();
-        for id in std::mem::take(&mut self.queue) {
-            let outcome = {
-                let runs = read(&self.engine.shared.runs);
-                let Some(run) = runs.get(&id).filter(|r| !r.has_ended()) else { continue };
-                let wanted: BTreeSet<&Address> = run.answerable().collect();
-                let ahead: Vec<RunId> =
-                    waiting.iter().copied().filter(|w| runs.get(w).is_some_and(|r| r.answerable().any(|a| wanted.contains(a)))).collect();
-                if ahead.is_empty() { self.locks.take(run) } else { Err(ahead.into_iter().collect()) }
-            };
-            match outcome {
-                Ok(()) => drop(self.input(id, Input::Locked)),
+        let served = {
+            let runs = read(&self.engine.shared.runs);
+            self.locks.serve(|id| Some(runs.get(&id).filter(|r| !r.has_ended())?.wants()))
+        };
+        for (id, outcome) in served {
+            let input = match outcome {
+                Ok(()) => Input::Locked,
                 Err(behind) => {
-                    let behind = {
-                        let runs = read(&self.engine.shared.runs);
-                        behind
-                            .iter()
-                            .map(|r| {
-                                runs.get(r).map_or_else(
-                                    || format!("run {r}"),
-                                    |run| format!("run {r} ({}, {})", view::title_of(run), run.begun.who),
-                                )
-                            })
-                            .collect()
+                    let runs = read(&self.engine.shared.runs);
+                    let says = |r: &RunId| match runs.get(r) {
+                        Some(run) => format!("run {r} ({}, {})", view::title_of(run), run.begun.who),
+                        None => format!("run {r}"),
                     };
-                    let _ = self.input(id, Input::Queued { behind });
-                    waiting.push(id);
+                    Input::Queued { behind: behind.iter().map(says).collect() }
                 }
-            }
+            };
+            // Each is open: that was asked a moment ago.
+            let _ = self.input(id, input);
         }
-        self.queue = waiting;
     }
 
     /// Looks at everything a run is answerable for, and whether the sequence still is the one confirmed.
@@ -223,7 +207,7 @@ impl Work {
             let seen = engine.hands.look(services).await;
             // What it was begun by may be large: it is read where it is.
             let unconfirmed = match read(&engine.shared.runs).get(&id) {
-                Some(run) => unconfirmed(&engine, &run.begun, &seen),
+                Some(run) => engine.unconfirmed(&run.begun, &seen),
                 None => return,
             };
             let ailing = seen.iter().filter(|(_, s)| **s == SeenState::Ailing);
@@ -241,7 +225,7 @@ impl Work {
         for id in &ids {
             let locked = read(&self.engine.shared.runs).get(id).is_some_and(Run::is_locked);
             if locked {
-                let taken = read(&self.engine.shared.runs).get(id).map(|run| self.locks.take(run));
+                let taken = read(&self.engine.shared.runs).get(id).map(|run| self.locks.take(*id, &run.wants()));
                 if let Some(Err(behind)) = taken {
                     tracing::error!(run = %id, ?behind, "locks that it held are taken; it goes on without them");
                 }
@@ -264,103 +248,13 @@ impl Work {
     }
 }
 
-/// So many acts are named of a plan that is told in a sentence.
-const ACTS_NAMED: usize = 12;
-
-/// Acts that a plan from these facts would have and the confirmed one has not, with all that would be done now and how that
-/// stands which was found otherwise (R8); nothing where what was confirmed holds.
-fn unconfirmed(engine: &Engine, begun: &Begun, seen: &BTreeMap<Address, SeenState>) -> Vec<String> {
-    let Some(loaded) = engine.loaded() else { return vec!["no estate is loaded any more".to_owned()] };
-    let mut facts: Facts = loaded.estate.services.keys().filter_map(|a| Some((a.clone(), engine.hands.watched(a)?.seen.state))).collect();
-    facts.0.extend(seen.clone());
-    // A further act that was asked for by itself stands in no estate: nothing is planned for it but what its steps say.
-    if begun.sequence.steps.iter().all(|s| matches!(s.task(), Some(Task::Act { .. }))) {
-        return described_otherwise(&loaded, begun).collect();
+impl Engine {
+    /// What would be done by now that nobody confirmed (R8).
+    fn unconfirmed(&self, begun: &Begun, seen: &BTreeMap<Address, SeenState>) -> Vec<String> {
+        let Some(loaded) = self.loaded() else { return vec!["no estate is loaded any more".to_owned()] };
+        let watched = |a: &Address| Some((a.clone(), self.hands.watched(a)?.seen.state));
+        let mut facts: Facts = loaded.estate.services.keys().filter_map(watched).collect();
+        facts.0.extend(seen.clone());
+        unconfirmed(&loaded.newest(), begun, &facts, seen)
     }
-    let Some(again) = again(&loaded, begun, &facts, &Usual::default()) else {
-        return vec![format!("{} is no longer in the estate", begun.sequence.of.says())];
-    };
-    let confirmed: BTreeSet<(String, StepKind)> = begun.sequence.steps.iter().map(|s| (s.row(), s.kind())).collect();
-    let acting = || again.sequence.steps.iter().filter(|s| s.kind() != StepKind::Await);
-    let new = acting().filter(|s| !confirmed.contains(&(s.row(), s.kind()))).map(|s| format!("new: {}, found {}", s.says(), s.found));
-    let mut changes: Vec<String> = new.chain(described_otherwise(&loaded, begun)).collect();
-    if !changes.is_empty() {
-        // Who has to decide sees what stands now, and what would be done by that.
-        let stands = begun.as_found.iter().filter_map(|(a, was)| Some((a, was, seen.get(a)?))).filter(|(_, was, now)| was != now);
-        changes.extend(stands.map(|(a, was, now)| format!("{a} is {} now, and was {}", now.word(), was.word())));
-        let all: Vec<String> = acting().map(Step::says).collect();
-        let more = all.len().saturating_sub(ACTS_NAMED);
-        let more = if more == 0 { String::new() } else { format!(" and {more} more") };
-        let all = &all[..all.len().min(ACTS_NAMED)];
-        changes.push(if all.is_empty() {
-            "it would do nothing now".to_owned()
-        } else {
-            format!("in all it would now {}{more}", all.join(", "))
-        });
-    }
-    changes
-}
-
-/// What it acts on and the newest edition describes otherwise than its own did: it was confirmed by that.
-fn described_otherwise<'b>(loaded: &'b Loaded, begun: &'b Begun) -> impl Iterator<Item = String> + 'b {
-    let acted_on = if loaded.edition == begun.edition { BTreeSet::new() } else { begun.sequence.acted_on() };
-    let mine = begun.services.iter().filter(move |(a, _)| acted_on.contains(*a) && !begun.overrides.contains_key(*a));
-    let differs = mine.filter(|(a, s)| loaded.estate.services.get(*a) != Some(*s));
-    differs.map(|(a, _)| format!("{a} is described otherwise by edition {} than by edition {}", loaded.edition, begun.edition))
-}
-
-/// What a run would come to by these facts: its wish or procedure with all that was said for it. `None` where its procedure is
-/// no longer in the estate.
-pub(crate) fn again(loaded: &Loaded, begun: &Begun, facts: &Facts, usual: &Usual) -> Option<Plan> {
-    Some(match &begun.sequence.of {
-        For::Wish { wish, chosen } => {
-            let request = Request {
-                wish: *wish,
-                chosen: chosen.iter().filter(|a| loaded.estate.services.contains_key(*a)).cloned().collect(),
-                alone: !begun.sequence.left_standing.is_empty(),
-                left_standing: begun.sequence.left_standing.clone(),
-                below_keep_up: begun.sequence.below_keep_up.clone(),
-            };
-            let mut plan = plan(&loaded.estate, &loaded.graph, facts, usual, &request);
-            plan.preflight = preflight(&loaded.estate, &plan.sequence.steps);
-            plan
-        }
-        For::Procedure { procedure: name, .. } => {
-            let procedure = loaded.estate.procedures.get(name)?;
-            let asked = Asked {
-                values: begun.values.clone(),
-                left_standing: begun.sequence.left_standing.clone(),
-                below_keep_up: begun.sequence.below_keep_up.clone(),
-                from_line: begun.from_line,
-                vouched_for: begun.vouched_for.clone(),
-                ..Asked::default()
-            };
-            procedure::plan(&loaded.estate, &loaded.graph, facts, usual, procedure, &asked)
-        }
-    })
-}
-
-/// Works out the procedure that takes over, from a fresh look (R32).
-pub(crate) async fn divert_from_now(engine: &Engine, id: RunId, name: &ProcedureName, known: [&str; 2]) -> Result<Divert, String> {
-    let loaded = engine.loaded().ok_or("no estate is loaded")?;
-    let facts: Facts = engine.hands.look(loaded.estate.services.values().cloned().collect()).await.into_iter().collect();
-    let (after, in_freeze) = read(&engine.shared.runs)
-        .get(&id)
-        .map_or((0, BTreeSet::new()), |r| (r.begun.sequence.steps.len() as u32, r.begun.in_freeze.clone()));
-    let usual = engine.usual(&loaded.estate).await;
-    let divert = plan_divert(&loaded.estate, &loaded.graph, &facts, &usual, name, known, after)?;
-    // What a begin is asked, a divert is asked too: freezes, the hosts' managers, the ways to them, the looks before.
-    let mut plan = divert.as_plan(name, &loaded.estate);
-    plan.heed_freezes(&loaded.estate, engine.hands.clock.now(), &in_freeze);
-    engine.heed_hosts(&mut plan, &loaded.estate, &BTreeSet::new()).await;
-    if !plan.can_begin() {
-        return Err(plan.refusals().join("; "));
-    }
-    let answers = engine.hands.preflight(divert.preflight.clone()).await;
-    let against: Vec<String> = answers
-        .iter()
-        .filter(|(_, a)| a.verdict != Verdict::Holds)
-        .map(|(look, answer)| format!("{}: {}", look.says, answer.says))
-        .collect();
-    if against.is_empty() { Ok(divert) } else { Err(against.join("; ")) }
 }

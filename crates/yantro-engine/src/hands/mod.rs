@@ -22,7 +22,10 @@ use yantro_core::{
 use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Hosts, Looked, ProcessId, Recorded};
 use yantro_store::StartedAs;
 
-use crate::{board::Watching, clock::Clock, engine::Msg, identity::Identity, inbox::Inbox};
+use crate::{clock::Clock, identity::Identity, inbox::Inbox, messages::Msg};
+
+/// How everything is watched, by address.
+pub(crate) type Watching = BTreeMap<Address, Watched>;
 
 /// The hands of the engine.
 #[derive(Clone)]

@@ -2,7 +2,7 @@
 
 use std::{
     sync::{Arc, PoisonError},
-    time::{Duration, Instant},
+    time::Instant,
 };
 
 use schemars::JsonSchema;
@@ -22,9 +22,12 @@ use yantro_core::{
 };
 
 use crate::{
-    EngineError,
-    engine::{BeginRequest, Engine, Loaded, ProcedureRequest, read},
-    view::PreflightView,
+    ask::requests::{BeginRequest, ProcedureRequest},
+    engine::{Engine, read},
+    error::EngineError,
+    loaded::Loaded,
+    told::forecast::{KeptForecast, RunForecast, SlowStep, WindowView},
+    told::view::PreflightView,
 };
 
 /// A plan rehearsed: with its forecast, the looks before the first act taken, and what each step would do.
@@ -51,63 +54,6 @@ pub struct Rehearsal {
     pub sheet: String,
     /// What if one step failed, by rule; where that was asked.
     pub what_if: Vec<WhatIf>,
-}
-
-/// Whether a sequence fits its window.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
-pub struct WindowView {
-    /// What people call it.
-    pub title: String,
-    /// When it ends.
-    pub ends_at: Timestamp,
-    /// The chance, in percent, that it has ended by then.
-    pub chance: u32,
-}
-
-/// How a run is forecast to go on.
-#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
-pub struct RunForecast {
-    /// When this was worked out.
-    pub as_of: Timestamp,
-    /// From here on; for one that ended, nothing is left.
-    pub now: Forecast,
-    /// What it was begun by.
-    pub begun_by: Option<Forecast>,
-    /// The window that it must fit, and how likely it does.
-    pub window: Option<WindowView>,
-    /// The last moment at which putting back would still fit the window, in nine of ten cases.
-    pub last_moment: Option<Timestamp>,
-    /// How long putting back would take now, in nine of ten cases, in milliseconds.
-    pub way_back_ms: u64,
-    /// Steps that take longer than nine in ten of theirs did, while they do.
-    pub slow: Vec<SlowStep>,
-}
-
-impl RunForecast {
-    /// The same without what it says of each step and service.
-    pub fn in_all(&self) -> Self {
-        let brief = |f: &Forecast| Forecast { steps: Vec::new(), away: Vec::new(), ends_ms: f.ends_ms.clone(), ..*f };
-        Self {
-            now: brief(&self.now),
-            begun_by: self.begun_by.as_ref().map(brief),
-            window: self.window.clone(),
-            slow: self.slow.clone(),
-            ..*self
-        }
-    }
-}
-
-/// A step that is much slower than usual.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
-pub struct SlowStep {
-    /// The step.
-    pub step: StepId,
-    /// How long it has taken so far, in milliseconds.
-    pub so_far_ms: u64,
-    /// How long it usually takes.
-    pub usual_ms: u64,
-    /// In a sentence.
-    pub says: String,
 }
 
 impl Engine {
@@ -173,7 +119,7 @@ impl Engine {
         let open = runs.values().filter(|r| !r.has_ended() && r.is_locked());
         open.filter_map(|run| {
             let meets = run.answerable().find(|a| acted_on.contains(*a))?;
-            Some(format!("run {} ({}, {}) has {meets}: this would wait behind it", run.id, crate::view::title_of(run), run.begun.who))
+            Some(format!("run {} ({}, {}) has {meets}: this would wait behind it", run.id, crate::told::view::title_of(run), run.begun.who))
         })
         .collect()
     }
@@ -216,13 +162,6 @@ impl Engine {
 
 /// A forecast holds for so many times as long as it took to work out.
 const FOR_TIMES: u32 = 4;
-
-/// A forecast that was worked out for somebody.
-pub(crate) struct KeptForecast {
-    made: Instant,
-    took: Duration,
-    forecast: Arc<RunForecast>,
-}
 
 /// What a run is forecast from, and all of the forecast but the plays.
 struct Asked {

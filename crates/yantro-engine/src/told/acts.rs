@@ -10,8 +10,8 @@ use yantro_core::{
 };
 
 use crate::{
-    EngineError,
     engine::{Engine, read},
+    error::EngineError,
 };
 
 /// An act, by its place in a log.

@@ -9,10 +9,8 @@ use yantro_core::{
 };
 
 use crate::{
-    EngineError,
     engine::{Engine, read},
-    orders::divert_from_now,
-    work::Work,
+    error::EngineError,
 };
 
 /// A deed that disrupts something, and begins no run.
@@ -81,7 +79,7 @@ impl Engine {
             let why = decision.why.clone().unwrap_or_default();
             let known = read(&self.shared.runs).get(&id).map(|r| r.failed_and_why(&why)).ok_or(EngineError::NoRun(id))?;
             let [failed, reason] = &known;
-            let divert = divert_from_now(self, id, procedure, [failed, reason]).await;
+            let divert = self.divert_from_now(id, procedure, [failed, reason]).await;
             let divert = divert.map_err(|why| EngineError::CannotDivert { procedure: procedure.clone(), why })?;
             let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
             let then = Shown::of(&divert.as_plan(procedure, &loaded.estate), loaded.edition).steps;
@@ -90,22 +88,6 @@ impl Engine {
             shown.steps.extend(then.into_iter().map(|says| format!("then {}", told(says))));
         }
         Ok(shown)
-    }
-
-    /// What a decision would do to the run itself.
-    fn would_at_once(&self, id: RunId, decision: &Decision) -> Result<Shown, EngineError> {
-        let edition = self.loaded().map_or(0, |l| l.edition);
-        let now = self.hands.clock.now();
-        Ok(read(&self.shared.runs).get(&id).ok_or(EngineError::NoRun(id))?.would(decision, edition, now)?)
-    }
-
-    fn would_lift(&self) -> Shown {
-        let now = self.hands.clock.now();
-        let edition = self.loaded().map_or(0, |l| l.edition);
-        let runs = read(&self.shared.runs);
-        let does = runs.values().filter(|r| !r.has_ended()).flat_map(|r| r.would_go_on(now)).collect();
-        let by = read(&self.shared.standstill).clone();
-        Shown::deed(format!("lift the standstill of {by:?}"), edition, does)
     }
 
     pub(crate) fn would_take_over(&self, host: &HostName) -> Result<Shown, EngineError> {
@@ -118,40 +100,4 @@ impl Engine {
         does.extend(loaded.estate.services.values().filter(|s| s.is_on(host)).map(|s| format!("{} is acted on from here", s.address)));
         Ok(Shown::deed(format!("take over {host}"), loaded.edition, does))
     }
-
-    /// What was shown under a digest.
-    pub(crate) fn was_shown(&self, digest: &str) -> Result<Shown, EngineError> {
-        let all = self.shared.shown.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        let known = all.iter().find(|(known, _)| known == digest).map(|(_, shown)| shown.clone());
-        let difference = || vec!["what was shown is not known here any more".to_owned()];
-        known.ok_or_else(|| EngineError::DoneOtherwise { difference: difference() })
-    }
-}
-
-impl Work {
-    /// Whether a decision does no more, by now, than what was shown of it. What takes over was asked about before.
-    pub(crate) fn does_no_more(&self, id: RunId, decision: &Decision, shown: Option<&Shown>) -> Result<(), EngineError> {
-        match shown {
-            Some(shown) => no_more(shown, &self.engine.would_at_once(id, decision)?),
-            None => Ok(()),
-        }
-    }
-
-    /// The same of lifting the standstill.
-    pub(crate) fn lifts_no_more(&self, shown: Option<&Shown>) -> Result<(), EngineError> {
-        shown.map_or(Ok(()), |shown| no_more(shown, &self.engine.would_lift()))
-    }
-}
-
-/// Whether what would be done now is no more than what was shown; else how it differs.
-pub(crate) fn no_more(shown: &Shown, now: &Shown) -> Result<(), EngineError> {
-    if shown.covers(now) {
-        return Ok(());
-    }
-    let mut difference = shown.difference(now);
-    difference.retain(|d| !d.starts_with("no longer: "));
-    if difference.is_empty() {
-        difference.push("it is about something else than what was shown".to_owned());
-    }
-    Err(EngineError::DoneOtherwise { difference })
 }

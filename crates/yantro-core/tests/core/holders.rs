@@ -1,0 +1,116 @@
+//! Who may act where, over all runs.
+
+use std::collections::BTreeSet;
+
+use proptest::prelude::*;
+use rstest::rstest;
+use yantro_core::{
+    holders::{Locks, Wants},
+    name::Address,
+    run::RunId,
+};
+
+fn at(names: &str) -> BTreeSet<Address> {
+    names.split_whitespace().map(|n| format!("h/{n}").parse().unwrap()).collect()
+}
+
+fn wants(acting: &str, leaning: &str) -> Wants {
+    Wants::new(at(acting), at(leaning))
+}
+
+/// Served in this order: who has what they want after each.
+fn served(locks: &mut Locks, all: &[(u64, Wants)]) -> Vec<(u64, bool)> {
+    let of = |run: RunId| all.iter().find(|(id, _)| *id == run.0).map(|(_, w)| w.clone());
+    locks.serve(of).into_iter().map(|(run, outcome)| (run.0, outcome.is_ok())).collect()
+}
+
+#[rstest]
+#[case::who_acts_excludes_who_acts(("db", ""), ("db", ""), true)]
+#[case::who_acts_excludes_who_leans(("db", ""), ("app", "db"), true)]
+#[case::who_leans_excludes_who_acts(("app", "db"), ("db", ""), true)]
+#[case::who_leans_shares(("app", "db"), ("desk", "db"), false)]
+#[case::others_are_no_matter(("db", ""), ("queue", "disk"), false)]
+fn what_two_want(#[case] one: (&str, &str), #[case] other: (&str, &str), #[case] excluded: bool) {
+    let (one, other) = (wants(one.0, one.1), wants(other.0, other.1));
+    assert_eq!(one.excludes(&other), excluded);
+    let mut locks = Locks::default();
+    locks.take(RunId(1), &one).unwrap();
+    assert_eq!(locks.take(RunId(2), &other), if excluded { Err([RunId(1)].into()) } else { Ok(()) });
+    // What was refused took nothing: gone, the first leaves no trace.
+    locks.release(RunId(1));
+    locks.take(RunId(2), &other).unwrap();
+}
+
+#[test]
+fn nobody_overtakes_those_he_would_block_and_who_only_leans_is_not_held_up_by_who_leans() {
+    let all = [(1, wants("db", "")), (2, wants("app", "db")), (3, wants("app", "")), (4, wants("desk", "db")), (5, wants("queue", ""))];
+    let mut locks = Locks::default();
+    locks.take(RunId(1), &all[0].1).unwrap();
+    for run in 2..=5 {
+        locks.wait(RunId(run));
+        locks.wait(RunId(run));
+    }
+    // 2 and 4 wait for the database; 3 would block 2, and waits though nobody has what it wants; 5 has nothing to do with any.
+    assert_eq!(served(&mut locks, &all), [(2, false), (3, false), (4, false), (5, true)]);
+    locks.release(RunId(1));
+    assert_eq!(served(&mut locks, &all), [(2, true), (3, false), (4, true)], "both lean on the database, at once");
+    locks.release(RunId(2));
+    assert_eq!(served(&mut locks, &all), [(3, true)]);
+    assert_eq!(served(&mut locks, &all), []);
+}
+
+#[test]
+fn who_is_gone_waits_no_more_and_one_service_can_be_given_back() {
+    let all = [(1, wants("db app", "")), (2, wants("app", "")), (3, wants("db", ""))];
+    let mut locks = Locks::default();
+    locks.take(RunId(1), &all[0].1).unwrap();
+    locks.wait(RunId(2));
+    locks.wait(RunId(3));
+    locks.wait(RunId(9));
+    assert_eq!(served(&mut locks, &all), [(2, false), (3, false)]);
+    locks.release(RunId(2));
+    locks.release_one(RunId(1), &"h/db".parse().unwrap());
+    assert_eq!(served(&mut locks, &all), [(3, true)]);
+    locks.release_one(RunId(1), &"h/app".parse().unwrap());
+    locks.take(RunId(4), &wants("app", "")).unwrap();
+}
+
+#[test]
+fn a_host_that_is_acted_on_takes_all_there_with_it() {
+    let host: Address = "h/host".parse().unwrap();
+    let all = Wants::new([host].into(), at("db app"));
+    assert!(all.excludes(&wants("queue", "db")), "what is on it is acted on too");
+    assert!(!wants("queue", "db").excludes(&wants("desk", "db")));
+}
+
+proptest! {
+    /// Whatever comes and goes: no two that exclude each other have their locks at once, and who waits alone gets them.
+    #[test]
+    fn no_two_that_exclude_each_other_have_their_locks_at_once(
+        turns in proptest::collection::vec((0u64..6, any::<bool>()), 1..40),
+        sets in proptest::collection::vec((proptest::collection::btree_set(0u8..5, 1..3), proptest::collection::btree_set(0u8..5, 0..3)), 6),
+    ) {
+        let names = |set: &BTreeSet<u8>| set.iter().map(|n| format!("s{n}")).collect::<Vec<_>>().join(" ");
+        let all: Vec<(u64, Wants)> = sets.iter().enumerate().map(|(i, (a, l))| (i as u64, wants(&names(a), &names(l)))).collect();
+        let mut locks = Locks::default();
+        let mut have: BTreeSet<u64> = BTreeSet::new();
+        for (run, comes) in turns {
+            if comes && !have.contains(&run) {
+                locks.wait(RunId(run));
+            } else if !comes && have.remove(&run) {
+                locks.release(RunId(run));
+            }
+            have.extend(served(&mut locks, &all).into_iter().filter(|(_, got)| *got).map(|(r, _)| r));
+            for one in &have {
+                for other in have.iter().filter(|o| *o > one) {
+                    prop_assert!(!all[*one as usize].1.excludes(&all[*other as usize].1), "{one} and {other}");
+                }
+            }
+        }
+        for run in have {
+            locks.release(RunId(run));
+        }
+        let first = served(&mut locks, &all).first().copied();
+        prop_assert!(first.is_none_or(|(_, got)| got), "with nobody before it, the first in the queue waits");
+    }
+}

@@ -1,0 +1,38 @@
+//! What takes over from a run: another procedure, worked out from a fresh look (R32).
+
+use std::collections::BTreeSet;
+
+use yantro_core::{
+    name::ProcedureName,
+    proof::{Facts, Verdict},
+    run::{Divert, RunId, plan_divert},
+};
+
+use crate::engine::{Engine, read};
+
+impl Engine {
+    /// Works out the procedure that takes over, from a fresh look (R32).
+    pub(crate) async fn divert_from_now(&self, id: RunId, name: &ProcedureName, known: [&str; 2]) -> Result<Divert, String> {
+        let loaded = self.loaded().ok_or("no estate is loaded")?;
+        let facts: Facts = self.hands.look(loaded.estate.services.values().cloned().collect()).await.into_iter().collect();
+        let (after, in_freeze) = read(&self.shared.runs)
+            .get(&id)
+            .map_or((0, BTreeSet::new()), |r| (r.begun.sequence.steps.len() as u32, r.begun.in_freeze.clone()));
+        let usual = self.usual(&loaded.estate).await;
+        let divert = plan_divert(&loaded.estate, &loaded.graph, &facts, &usual, name, known, after)?;
+        // What a begin is asked, a divert is asked too: freezes, the hosts' managers, the ways to them, the looks before.
+        let mut plan = divert.as_plan(name, &loaded.estate);
+        plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &in_freeze);
+        self.heed_hosts(&mut plan, &loaded.estate, &BTreeSet::new()).await;
+        if !plan.can_begin() {
+            return Err(plan.refusals().join("; "));
+        }
+        let answers = self.hands.preflight(divert.preflight.clone()).await;
+        let against: Vec<String> = answers
+            .iter()
+            .filter(|(_, a)| a.verdict != Verdict::Holds)
+            .map(|(look, answer)| format!("{}: {}", look.says, answer.says))
+            .collect();
+        if against.is_empty() { Ok(divert) } else { Err(against.join("; ")) }
+    }
+}
