@@ -12,8 +12,13 @@ use crate::{
     time::{Span, Timestamp, local},
 };
 
-/// More occurrences than this within one length are a mistake in the rule.
-const AT_MOST: u16 = 200;
+/// So many occurrences are looked at for one answer: more than two days of minutes have.
+const AT_MOST: u16 = 60_000;
+/// A rule that counts its occurrences is worked out from its first: it counts no more than these.
+const LONGEST_COUNT: u32 = 10_000;
+/// Within so long a rule has to come: leap days are eight years apart at most, and a rule may want one that is a Sunday.
+const COMES_WITHIN: Duration = Duration::from_secs(60 * 366 * 24 * 3600);
+const DAY: Duration = Duration::from_secs(24 * 3600);
 
 /// Hours that come again.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -58,10 +63,28 @@ impl Hours {
         if self.length.0.is_zero() {
             return Err("they have no length".to_owned());
         }
-        if self.rule.is_some() {
-            self.set(from).map(drop)?;
+        let Some(rule) = &self.rule else { return Ok(()) };
+        let (freq, several) = (self.part("FREQ"), |key: &str| self.part(key).is_some_and(|v| v.contains(',')));
+        if freq.as_deref() == Some("SECONDLY") || several("BYSECOND") {
+            return Err(format!("\"{rule}\" comes more often than each minute"));
         }
-        Ok(())
+        if self.part("COUNT").and_then(|c| c.parse::<u32>().ok()).is_some_and(|c| c > LONGEST_COUNT) {
+            return Err(format!("\"{rule}\" counts more than {LONGEST_COUNT} of them; say until when instead: UNTIL=20281231T235959Z"));
+        }
+        self.set(from)?;
+        let begins = Timestamp::from_ms(from.and_utc().timestamp_millis());
+        let before = Timestamp::from_ms(begins.as_ms() - 2 * DAY.as_millis() as i64);
+        match self.next(before, COMES_WITHIN) {
+            Some(_) => Ok(()),
+            None => Err(format!("\"{rule}\" never comes from {} on", self.from)),
+        }
+    }
+
+    /// A part of the rule, such as `FREQ`.
+    fn part(&self, key: &str) -> Option<String> {
+        let parts = self.rule.as_deref()?.split(';');
+        let found = parts.filter_map(|p| p.split_once('=')).find(|(k, _)| k.trim().eq_ignore_ascii_case(key));
+        found.map(|(_, v)| v.trim().to_ascii_uppercase())
     }
 
     fn first(&self) -> Option<NaiveDateTime> {
@@ -76,13 +99,29 @@ impl Hours {
         text.parse::<RRuleSet>().map_err(|e| format!("\"{rule}\" is no recurrence rule: {e}"))
     }
 
+    /// A first occurrence that the rule comes to as well, and not long before a reading: nobody counts the minutes since 1970. A
+    /// rule that counts its occurrences is counted from the first.
+    fn first_near(&self, first: NaiveDateTime, reading: NaiveDateTime) -> NaiveDateTime {
+        let interval = self.part("INTERVAL").map_or(Some(1), |i| i.parse::<i64>().ok()).filter(|i| (1..=10_000).contains(i));
+        let weeks = match (self.part("FREQ").as_deref(), self.part("COUNT"), interval) {
+            // As many weeks as it has between: weekday, time of day and the place in the interval stay.
+            (Some("WEEKLY" | "DAILY" | "HOURLY" | "MINUTELY"), None, Some(interval)) => interval,
+            _ => return first,
+        };
+        let step = chrono::TimeDelta::weeks(weeks);
+        let steps = (reading - first).num_seconds().div_euclid(step.num_seconds());
+        // One more back: what began just before still lasts.
+        if steps > 1 { first + step * (steps - 1) as i32 } else { first }
+    }
+
     /// Those that begin in a stretch of time, each with its begin and end.
     fn between(&self, from: Timestamp, to: Timestamp) -> Vec<(Timestamp, Timestamp)> {
         let (Ok(zone), Some(first)) = (self.zone.parse::<chrono_tz::Tz>(), self.first()) else { return Vec::new() };
-        let Ok(set) = self.set(first) else { return Vec::new() };
         // A day wider on both sides than any zone's offset, and cut to size below.
         let day = chrono::TimeDelta::days(1);
         let wide = |at: Timestamp| at.to_chrono().with_timezone(&Tz::UTC);
+        let first = self.first_near(first, (wide(from) - day).naive_utc());
+        let Ok(set) = self.set(first) else { return Vec::new() };
         let found = set.after(wide(from) - day).before(wide(to) + day).all(AT_MOST).dates;
         let instants = found.into_iter().filter_map(|reading| local(zone, reading.naive_utc()));
         instants.filter(|at| *at >= from && *at <= to).map(|at| (at, at + self.length.0)).collect()
@@ -90,12 +129,30 @@ impl Hours {
 
     /// The one that an instant lies in: its begin and end, the latest to end where several do.
     pub fn covering(&self, at: Timestamp) -> Option<(Timestamp, Timestamp)> {
-        let back = Timestamp::from_ms(at.as_ms() - self.length.0.as_millis() as i64);
-        self.between(back, at).into_iter().filter(|(from, to)| *from <= at && at < *to).max_by_key(|(_, to)| *to)
+        // All are as long: the one that began last ends last. It is looked for a little while back first: they may be many.
+        let mut back = Duration::from_secs(3600);
+        loop {
+            let within = back.min(self.length.0);
+            let from = Timestamp::from_ms(at.as_ms() - within.as_millis() as i64);
+            let found = self.between(from, at).into_iter().filter(|(from, to)| *from <= at && at < *to).max_by_key(|(_, to)| *to);
+            if found.is_some() || within == self.length.0 {
+                return found;
+            }
+            back *= 8;
+        }
     }
 
     /// The next that begins after an instant, within so long.
     pub fn next(&self, after: Timestamp, within: Duration) -> Option<(Timestamp, Timestamp)> {
-        self.between(after, after + within).into_iter().find(|(from, _)| *from > after)
+        // A little while ahead first, for the same reason.
+        let mut ahead = DAY;
+        loop {
+            let ahead_now = ahead.min(within);
+            let found = self.between(after, after + ahead_now).into_iter().find(|(from, _)| *from > after);
+            if found.is_some() || ahead_now == within {
+                return found;
+            }
+            ahead *= 8;
+        }
     }
 }

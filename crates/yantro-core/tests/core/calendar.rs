@@ -2,6 +2,7 @@
 
 use std::{collections::BTreeMap, time::Duration};
 
+use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
     calendar::Hours,
@@ -53,6 +54,51 @@ fn a_clock_change_neither_loses_nor_doubles_an_occurrence(
     assert_eq!(nightly.covering(at(now)), covers.map(|(a, b)| (at(a), at(b))));
 }
 
+/// However long ago a rule began and however often it comes, it is known at once whether it is on.
+#[rstest]
+#[case::each_minute("FREQ=MINUTELY", "30s", "2026-11-28T20:31:19Z", Some("2026-11-28T20:31:00Z"))]
+#[case::each_minute_and_not_now("FREQ=MINUTELY", "10s", "2026-11-28T20:31:19Z", None)]
+#[case::each_hour("FREQ=HOURLY", "40m", "2026-11-28T20:31:19Z", Some("2026-11-28T20:00:00Z"))]
+#[case::each_third_hour("FREQ=HOURLY;INTERVAL=3", "3h", "2026-11-28T20:31:19Z", Some("2026-11-28T18:00:00Z"))]
+#[case::each_day("FREQ=DAILY", "23h", "2026-11-28T20:31:19Z", Some("2026-11-28T00:00:00Z"))]
+#[case::each_other_day("FREQ=DAILY;INTERVAL=2", "48h", "2026-11-28T20:31:19Z", Some("2026-11-27T00:00:00Z"))]
+#[case::each_other_week_on_saturdays("FREQ=WEEKLY;INTERVAL=2;BYDAY=SA", "24h", "2026-11-28T20:31:19Z", None)]
+#[case::and_the_week_before("FREQ=WEEKLY;INTERVAL=2;BYDAY=SA", "24h", "2026-11-21T20:31:19Z", Some("2026-11-21T00:00:00Z"))]
+#[case::each_month("FREQ=MONTHLY;BYMONTHDAY=28", "24h", "2026-11-28T20:31:19Z", Some("2026-11-28T00:00:00Z"))]
+#[case::each_day_for_years("FREQ=DAILY", "700d", "2026-11-28T20:31:19Z", Some("2026-11-28T00:00:00Z"))]
+#[case::counted_and_over("FREQ=DAILY;COUNT=9999", "24h", "2026-11-28T20:31:19Z", None)]
+fn a_rule_from_long_ago_is_answered_at_once(#[case] rule: &str, #[case] length: &str, #[case] now: &str, #[case] began: Option<&str>) {
+    let hours = hours("1970-01-01T00:00", rule, "UTC", length);
+    assert_eq!(hours.covering(at(now)).map(|(from, _)| from), began.map(at));
+    // The next of them is what a slow count from the first would find.
+    let next = hours.next(at(now), Duration::from_secs(40 * 24 * 3600));
+    assert_eq!(next.is_some(), !rule.contains("COUNT"), "{next:?}");
+}
+
+proptest! {
+    /// Taking the count up near an instant changes nothing of what it comes to.
+    #[test]
+    fn what_is_counted_from_near_is_what_is_counted_from_the_first(
+        freq in prop::sample::select(vec!["HOURLY", "DAILY", "WEEKLY"]),
+        interval in 1u32..9,
+        by in prop::sample::select(vec!["", ";BYDAY=MO,TH", ";BYHOUR=3,17", ";BYMONTH=2,11"]),
+        after_hours in 0i64..20_000,
+    ) {
+        let from = at("2024-01-03T05:00:00Z");
+        let of = |rule: String| Hours { rule: Some(rule), from: "2024-01-03T05:00".into(), zone: "UTC".into(), length: "1h".parse().unwrap() };
+        let counted = of(format!("FREQ={freq};INTERVAL={interval}{by};COUNT=9000"));
+        let endless = of(format!("FREQ={freq};INTERVAL={interval}{by}"));
+        // Each third hour from five on is never three.
+        prop_assume!(endless.check().is_ok());
+        let now = from + Duration::from_secs(after_hours as u64 * 3600);
+        let within = Duration::from_secs(400 * 24 * 3600);
+        let slow = counted.next(now, within);
+        prop_assume!(slow.is_some());
+        prop_assert_eq!(endless.next(now, within), slow);
+        prop_assert_eq!(endless.covering(now), counted.covering(now));
+    }
+}
+
 #[test]
 fn a_leap_day_comes_in_leap_years_only() {
     let leap = hours("2024-02-29T09:00", "FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=29", "UTC", "1h");
@@ -79,6 +125,12 @@ fn a_time_of_day_is_the_nearest_one(#[case] begun: &str, #[case] time: &str, #[c
 
 #[rstest]
 #[case::rule("rule = \"FREQ=SOMETIMES\"", "recurrence rule")]
+#[case::each_second("rule = \"FREQ=SECONDLY\"", "more often than each minute")]
+#[case::twice_a_minute("rule = \"FREQ=MINUTELY;BYSECOND=0,30\"", "more often than each minute")]
+#[case::never("rule = \"FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30\"", "never comes")]
+#[case::never_by_the_minute("rule = \"FREQ=MINUTELY;BYMONTH=2;BYMONTHDAY=30\"", "never comes")]
+#[case::over_before_it_begins("rule = \"FREQ=DAILY;UNTIL=19600101T000000Z\"", "")]
+#[case::counts_too_many("rule = \"FREQ=MINUTELY;COUNT=20000\"", "counts more than 10000")]
 #[case::zone("zone = \"Europe/Brannock\"", "time zone")]
 #[case::no_length("", "length")]
 fn hours_that_cannot_be_read_are_told(#[case] key: &str, #[case] says: &str) {

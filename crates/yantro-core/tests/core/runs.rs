@@ -230,6 +230,75 @@ fn climbed(run: &mut Began) -> Taken {
     run.given(Input::RungLooked { step: StepId(1), attempt: 1, rung: 1, answer: Answer::holds("so"), logs: vec![] })
 }
 
+/// R14: who could not look says nothing for it and nothing against it.
+#[test]
+fn a_look_that_could_not_look_neither_loses_a_steady_rung_nor_proves_it() {
+    let answer = |run: &mut Began, answer: Answer| {
+        run.given(Input::RungLooked { step: StepId(1), attempt: 1, rung: 0, answer, logs: vec![] });
+    };
+    let climbed_of = |run: &Began| match run.run.step_now(StepId(1)).state {
+        StepState::Proving { climbed, steady_until: Some(_), .. } => Some(climbed),
+        _ => None,
+    };
+    let mut run = steady("2s", "0s");
+    run.given(Input::RungLooked { step: StepId(1), attempt: 1, rung: 0, answer: Answer::holds("so"), logs: vec![] });
+    climbed(&mut run);
+    let all = climbed_of(&run).unwrap();
+    answer(&mut run, Answer::could_not("the table cannot be read"));
+    assert_eq!(climbed_of(&run), Some(all), "the rung is lost");
+    // Its time is over, and nobody has seen whether it still holds.
+    run.waits(2_500);
+    run.given(Input::Tick);
+    assert_eq!(climbed_of(&run), Some(all), "it is proven though nobody could look");
+    // Seen again, it has to be seen steady.
+    answer(&mut run, Answer::holds("so"));
+    run.waits(1_900);
+    run.given(Input::Tick);
+    assert_eq!(climbed_of(&run), Some(all));
+    run.waits(200);
+    run.given(Input::Tick);
+    assert!(matches!(run.run.step_now(StepId(1)).state, StepState::Ended(StepEnd::Done)), "{:?}", run.run.step_now(StepId(1)).state);
+}
+
+#[test]
+fn who_cannot_look_until_its_patience_is_over_holds_and_starts_nothing_anew() {
+    let mut run = steady("2s", "0s");
+    run.given(Input::RungLooked { step: StepId(1), attempt: 1, rung: 0, answer: Answer::holds("so"), logs: vec![] });
+    climbed(&mut run);
+    let answer = Answer::could_not("the table cannot be read");
+    run.given(Input::RungLooked { step: StepId(1), attempt: 1, rung: 0, answer, logs: vec![] });
+    let mut acts = 0;
+    for _ in 0..400 {
+        run.waits(500);
+        acts += looks_and_acts(&run.given(Input::Tick)).1.len();
+        if run.run.hold_no().is_some() {
+            break;
+        }
+    }
+    let StepState::Failed { reason } = &run.run.step_now(StepId(1)).state else { panic!("{:?}", run.run.step_now(StepId(1)).state) };
+    assert!(reason.contains("could not be looked at"), "{reason}");
+    assert_eq!(acts, 0);
+}
+
+/// R28: what is under way comes up by itself; it is proven or not, and never left alone.
+#[test]
+fn passing_over_awaits_what_is_under_way_and_waits_on_it() {
+    let mut run = steady("1s", "0s");
+    run.given(Input::RungLooked { step: StepId(1), attempt: 1, rung: 0, answer: Answer::holds("so"), logs: vec![] });
+    climbed(&mut run);
+    run.waits(1_000);
+    run.given(Input::Tick);
+    run.given(Input::FreshLooked { step: StepId(2), seen: looked("db=proven app=down") });
+    assert!(matches!(run.run.step_now(StepId(2)).state, StepState::Acting { .. }), "{:?}", run.run.step_now(StepId(2)).state);
+    // The first is lost while the second starts, and is passed over.
+    let against = Answer::against("a forbidden line");
+    run.given(Input::RungLooked { step: StepId(1), attempt: 1, rung: 1, answer: against, logs: vec![] });
+    let hold = run.run.hold_no();
+    let taken = run.given(Input::Decide(decision(DecisionKind::PassOver { step: StepId(1) }, hold)));
+    assert!(matches!(run.run.step_now(StepId(2)).state, StepState::Acting { .. }), "{:?}", run.run.step_now(StepId(2)).state);
+    assert!(!taken.orders.iter().any(|o| matches!(o, Order::Release)), "it lets go of what comes up");
+}
+
 /// Whoever waits for the last that only has to stay steady is looked at meanwhile: its act follows the proof at once, and
 /// both are stored together.
 #[rstest]

@@ -9,6 +9,7 @@ use crate::{
     proof::{Answer, Verdict},
     run::{acts::*, ends::*, event::*, holds::*, order::*, state::StepState},
     sequence::{StepId, StepKind, Task},
+    time::Timestamp,
 };
 
 /// How long a force may take to show.
@@ -210,7 +211,13 @@ impl Turn<'_> {
                     self.last_rung(step, clearing);
                 }
             }
-            Verdict::Holds => {}
+            Verdict::Holds => {
+                if steady_until.is_some() && self.is_blind(step) {
+                    // It is seen again: that it is steady is seen from now on.
+                    self.run.step_mut(step).last_answer = None;
+                    self.steady_from_now(step);
+                }
+            }
             Verdict::Against => {
                 let end = self.run.step_now(step).acts.last().filter(|a| a.kind == ActKind::Start).and_then(|a| a.end.as_ref());
                 let reason = match (rung, end) {
@@ -224,7 +231,8 @@ impl Turn<'_> {
                 self.attempt_failed(step, answer.says);
             }
             Verdict::NotYet | Verdict::CouldNotLook => {
-                if rung < climbed && (steady_until.is_some() || answer.verdict == Verdict::NotYet) {
+                // Nobody could look: that neither climbs nor condemns, and nothing is proven by it (R14).
+                if rung < climbed && answer.verdict == Verdict::NotYet {
                     self.happened(Event::RungLost { step, rung, says: answer.says.clone() });
                 }
                 self.run.step_mut(step).last_answer = Some((rung, answer));
@@ -241,14 +249,36 @@ impl Turn<'_> {
         if clearing || kind == StepKind::Stop || steady.is_zero() {
             self.proven(step, clearing);
         } else {
-            let until = self.now + steady;
-            self.happened(Event::SteadyBegan { step, until });
-            if steady > LOOK_AHEAD {
-                self.run.step_mut(step).look_ahead_at = Some(until - LOOK_AHEAD);
-            } else {
-                self.look_ahead(step);
-            }
+            self.steady_from_now(step);
         }
+    }
+
+    /// It has to stay as it is, from now on.
+    fn steady_from_now(&mut self, step: StepId) {
+        let steady = self.run.service(step).steady.0;
+        let until = self.now + steady;
+        self.happened(Event::SteadyBegan { step, until });
+        if steady > LOOK_AHEAD {
+            self.run.step_mut(step).look_ahead_at = Some(until - LOOK_AHEAD);
+        } else {
+            self.look_ahead(step);
+        }
+    }
+
+    /// It was steady for long enough, as far as it was seen. Where nobody could look by the end, its patience is waited out (R14).
+    pub(super) fn steady_ended(&mut self, step: StepId, patience_ends: Timestamp, clearing: bool) {
+        if !self.is_blind(step) {
+            self.proven(step, false);
+        } else if patience_ends <= self.now {
+            self.patience_ended(step, clearing);
+        } else {
+            self.steady_from_now(step);
+        }
+    }
+
+    /// Whether the last look at a step could not look.
+    fn is_blind(&self, step: StepId) -> bool {
+        matches!(self.run.step_now(step).last_answer, Some((_, Answer { verdict: Verdict::CouldNotLook, .. })))
     }
 
     pub(super) fn proven(&mut self, step: StepId, clearing: bool) {

@@ -523,6 +523,13 @@ impl Turn<'_> {
 
     fn pass_over(&mut self, step: StepId, by: &str, why: &str) {
         for next in self.run.waiting_on(step) {
+            // What is under way ends by itself, and is proven or not: it is not left alone while it comes up (R28).
+            if matches!(
+                self.run.step_now(next).state,
+                StepState::Acting { .. } | StepState::Proving { .. } | StepState::Pausing { after_act: true, .. }
+            ) {
+                continue;
+            }
             let why = format!("step {step} was passed over: {why}");
             self.end(next, StepEnd::PassedOver { by: by.to_owned(), why });
             self.unhold(HoldCause::Step { step: next }, by.to_owned());
@@ -568,7 +575,9 @@ impl Turn<'_> {
                 StepState::Acting { kind, .. } if self.run.act_deadline(step) <= Some(self.now) => {
                     self.attempt_failed(step, format!("the {} act has not ended within its patience", kind.word()));
                 }
-                StepState::Proving { steady_until: Some(until), .. } if until <= self.now => self.proven(step, false),
+                StepState::Proving { steady_until: Some(until), patience_ends, clearing, .. } if until <= self.now => {
+                    self.steady_ended(step, patience_ends, clearing);
+                }
                 StepState::Proving { steady_until: None, patience_ends, clearing, .. } if patience_ends <= self.now => {
                     self.patience_ended(step, clearing);
                 }
@@ -610,7 +619,7 @@ impl Turn<'_> {
         }
     }
 
-    fn patience_ended(&mut self, step: StepId, clearing: bool) {
+    pub(super) fn patience_ended(&mut self, step: StepId, clearing: bool) {
         if self.run.begun.sequence.step(step).task().is_some() {
             return self.task_patience_ended(step);
         }
