@@ -14,7 +14,7 @@ use crate::{
     overrides::{self, Overrides},
     proof::SeenState,
     run::acts::FoundProcess,
-    sequence::{For, Plan, Preflight, Sequence, Step, StepKind, plays::Forecast},
+    sequence::{For, OnService, Plan, Preflight, Sequence, Step, StepKind, plays::Forecast},
     time::{Span, Timestamp},
 };
 
@@ -161,12 +161,13 @@ pub fn answerable(estate: &Estate, steps: &[Step]) -> BTreeSet<Address> {
     all
 }
 
-/// Services that rely on what these steps start and are none of those the run is answerable for.
+/// Services that rely on what these steps stop or start and are none of those the run is answerable for: one that is down now may
+/// be up by the time of a stop, started by its host's manager or by somebody else.
 pub fn beside(estate: &Estate, steps: &[Step], answerable: &BTreeSet<Address>) -> BTreeMap<Address, Arc<Service>> {
-    let started: BTreeSet<&Address> =
-        steps.iter().filter_map(|s| s.service()).filter(|on| on.kind == StepKind::Start).map(|on| &on.address).collect();
+    let moves = |on: &&OnService| matches!(on.kind, StepKind::Stop | StepKind::Start);
+    let moved: BTreeSet<&Address> = steps.iter().filter_map(|s| s.service()).filter(moves).map(|on| &on.address).collect();
     let others = estate.services.values().filter(|s| !answerable.contains(&s.address));
-    others.filter(|s| s.relies_on_any().any(|a| started.contains(a))).map(|s| (s.address.clone(), s.clone())).collect()
+    others.filter(|s| s.relies_on_any().any(|a| moved.contains(a))).map(|s| (s.address.clone(), s.clone())).collect()
 }
 
 /// The window that a run must fit.

@@ -312,9 +312,23 @@ impl Run {
         let is_known = self.seen.get(address) == Some(&state);
         self.begun.services.contains_key(address) && (!is_known || (state == SeenState::Proven && awaited()))
     }
-    /// The locks that it wants: what it acts on, and all that it is answerable for.
+    /// The locks that it wants: what it acts on, and all that it is answerable for or counts on.
     pub fn wants(&self) -> Wants {
-        Wants::new(self.begun.sequence.acted_on(), self.answerable().cloned().collect())
+        self.wants_for(self.begun.sequence.acted_on(), self.answerable().cloned().collect(), &self.begun.services)
+    }
+
+    /// The locks that it takes to act on these services, answerable for those: what must never run beside them, and the members of
+    /// groups that are kept up, are nobody else's to act on meanwhile (R5, R20).
+    pub fn wants_for(
+        &self,
+        acting: BTreeSet<Address>,
+        mut answerable: BTreeSet<Address>,
+        services: &BTreeMap<Address, Arc<Service>>,
+    ) -> Wants {
+        let apart = acting.iter().filter_map(|a| services.get(a)).flat_map(|s| s.never_with.iter().cloned());
+        let kept_up = self.begun.keep_up.values().filter(|g| g.keep_up > 0 && g.members.iter().any(|m| acting.contains(m)));
+        answerable.extend(apart.chain(kept_up.flat_map(|g| g.members.iter().cloned())));
+        Wants::new(acting, answerable)
     }
 
     /// The room that steps take up: in flight, or looked at for their act. Room is had from the look on, so that what
@@ -461,7 +475,12 @@ impl Run {
         match self.begun.sequence.step(step).kind() {
             StepKind::Start => addresses.extend(service.relies_on_any().chain(&service.never_with).cloned()),
             StepKind::Stop => {
-                addresses.extend(self.reliant_on(mine).map(|s| s.address.clone()));
+                for reliant in self.reliant_on(mine) {
+                    addresses.push(reliant.address.clone());
+                    // What else it could stand on is judged from this look, too, and not from what was seen some time ago.
+                    let relations = reliant.relies_on.iter().filter(|r| r.any_of.contains(mine));
+                    addresses.extend(relations.flat_map(|r| r.any_of.iter().cloned()));
+                }
                 let groups = self.begun.keep_up.values().filter(|g| g.keep_up > 0 && g.members.contains(mine));
                 addresses.extend(groups.flat_map(|g| g.members.iter().cloned()));
             }

@@ -6,7 +6,7 @@ use yantro_core::{
     holders::Rooms,
     name::Address,
     proof::SeenState,
-    run::{ActBegun, Begun, Decision, DecisionKind, Input, Refusal, Run, RunId, Taken},
+    run::{ActBegun, Begun, Decision, DecisionKind, Event, Input, Refusal, Run, RunId, Taken},
     sequence::{Request, Wish},
     time::Timestamp,
 };
@@ -21,19 +21,32 @@ pub struct Began {
     pub run: Run,
     pub rooms: Rooms,
     pub now: Timestamp,
+    /// Everything that happened, as it is stored.
+    pub stored: Vec<(Timestamp, Event)>,
 }
 
 pub fn began(relations: &str, chosen: &str) -> Began {
     began_so(relations, "", "", &Request::new(Wish::Restart, addresses(chosen)))
 }
 
+/// Answerable for all of its estate.
 pub fn began_so(relations: &str, more: &str, found: &str, request: &Request) -> Began {
+    let (estate, _) = estate(relations, more);
+    let planned = began_as_planned(relations, more, found, request);
+    begun_by(Begun { services: estate.services.clone(), ..planned.run.begun })
+}
+
+/// Answerable for what its plan makes it, and for no more.
+pub fn began_as_planned(relations: &str, more: &str, found: &str, request: &Request) -> Began {
     let (estate, graph) = estate(relations, more);
     let plan = yantro_core::sequence::plan(&estate, &graph, &facts(&estate, found), &Default::default(), request);
-    let services = estate.services.clone();
-    let begun = Begun { services, ..Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()) };
+    begun_by(Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()))
+}
+
+fn begun_by(begun: Begun) -> Began {
     let now = Timestamp::from_ms(1_000);
-    Began { run: Run::begin(RunId(1), now, begun), rooms: Rooms::unlimited(), now }
+    let stored = vec![(now, Event::Begun(Box::new(begun.clone())))];
+    Began { run: Run::begin(RunId(1), now, begun), rooms: Rooms::unlimited(), now, stored }
 }
 
 impl Began {
@@ -41,7 +54,13 @@ impl Began {
         self.run.begun.services.keys().map(|a| (a.clone(), SeenState::Proven)).collect()
     }
     pub fn given(&mut self, input: Input) -> Taken {
-        self.run.take(input, self.now, &mut self.rooms).unwrap()
+        let taken = self.run.take(input, self.now, &mut self.rooms).unwrap();
+        self.stored.extend(taken.events.iter().map(|e| (self.now, e.clone())));
+        taken
+    }
+    /// The server ends and is started anew: the run is what is stored of it.
+    pub fn is_read_back(&mut self) {
+        self.run = Run::replay(self.run.id, self.stored.iter().cloned()).unwrap();
     }
     pub fn waits(&mut self, ms: u64) {
         self.now = self.now + std::time::Duration::from_millis(ms);

@@ -8,7 +8,10 @@ use yantro_core::{
     holders::{Locks, Wants},
     name::Address,
     run::RunId,
+    sequence::{Request, Wish},
 };
+
+use crate::{by_hand::began_as_planned, estates::addresses};
 
 fn at(names: &str) -> BTreeSet<Address> {
     names.split_whitespace().map(|n| format!("h/{n}").parse().unwrap()).collect()
@@ -81,6 +84,28 @@ fn a_host_that_is_acted_on_takes_all_there_with_it() {
     let all = Wants::new([host].into(), at("db app"));
     assert!(all.excludes(&wants("queue", "db")), "what is on it is acted on too");
     assert!(!wants("queue", "db").excludes(&wants("desk", "db")));
+}
+
+/// R5, R20: what must not run beside it, and the members that are counted on, are another's to act on only when it is done.
+#[rstest]
+#[case::never_with("never_with = [\"new\"]", "", Wish::Start, "old", "new")]
+#[case::and_the_other_way_round("never_with = [\"new\"]", "", Wish::Start, "new", "old")]
+#[case::members_counted_on("groups = [\"gates\"]", "[group.gates]\nkeep_up = 1\n", Wish::Restart, "old", "new")]
+fn what_a_run_counts_on_is_not_acted_on_by_another(
+    #[case] of_old: &str,
+    #[case] more: &str,
+    #[case] wish: Wish,
+    #[case] one: &str,
+    #[case] other: &str,
+) {
+    let port = |n: u32| format!("like = \"x\"\nladder = [{{ rung = \"port\", port = {n} }}]");
+    let of_new = if of_old.starts_with("groups") { of_old } else { "" };
+    let more = format!("[service.old]\n{}\n{of_old}\n[service.new]\n{}\n{of_new}\n{more}", port(8), port(9));
+    let found = if wish == Wish::Start { "old=down new=down" } else { "" };
+    let of = |name: &str| began_as_planned("zz", &more, found, &Request::new(wish, addresses(name))).run;
+    let (one, other) = (of(one), of(other));
+    assert!(one.begun.sequence.acted_on().len() == 1 && other.begun.sequence.acted_on().len() == 1);
+    assert!(one.wants().excludes(&other.wants()) && other.wants().excludes(&one.wants()));
 }
 
 proptest! {

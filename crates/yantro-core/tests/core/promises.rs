@@ -20,7 +20,7 @@ use yantro_core::{
 };
 
 use crate::{
-    by_hand::{Began, began, began_so, begun_now, decision},
+    by_hand::{Began, began, began_as_planned, began_so, begun_now, decision},
     estates::{addresses, estate, facts},
     world::{Operator, World},
 };
@@ -198,7 +198,8 @@ fn procedure_run(steps: &str, more: &str, from_line: Option<u32>, found: &str) -
     let plan = procedure::plan(&estate, &graph, &facts(&estate, found), &Usual::default(), night, &asked);
     let begun = Begun { from_line, why: Some("for the test".into()), ..Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()) };
     let now = Timestamp::from_ms(1_000);
-    Began { run: Run::begin(RunId(1), now, begun), rooms: Rooms::unlimited(), now }
+    let stored = vec![(now, Event::Begun(Box::new(begun.clone())))];
+    Began { run: Run::begin(RunId(1), now, begun), rooms: Rooms::unlimited(), now, stored }
 }
 
 fn gone_through_preflight(run: &mut Began, found: &str) -> Taken {
@@ -362,6 +363,44 @@ fn an_act_that_was_never_begun_is_worked_out_anew_and_not_while_held() {
     let taken = run.given(Input::FreshLooked { step: StepId(1), seen: seen("app=down db=proven") });
     assert!(!acts(&taken).contains(&(1, ActKind::Stop)), "there is nothing to stop any more");
     assert!(run.run.step_now(StepId(1)).state.has_ended());
+}
+
+// ---- what was down when it was planned, and what else something stands on (R1) ----
+
+/// Its host's manager, or somebody, brought up meanwhile what relies on it.
+#[rstest]
+#[case::up_by_now("proven", false)]
+#[case::on_its_way_up("sinking", false)]
+#[case::still_down("down", true)]
+fn a_stop_looks_again_at_what_was_down_when_it_was_planned(#[case] app: &str, #[case] acted: bool) {
+    let mut run = began_as_planned("app -> db", "", "app=down", &Request::new(Wish::Stop, addresses("db")));
+    assert_eq!(run.run.begun.sequence.acted_on(), addresses("db"), "it is left alone");
+    run.given(Input::Locked);
+    let found = seen("app=down db=proven");
+    let taken = run.given(Input::FirstLooked { seen: found, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    let asked = taken.orders.iter().find_map(|o| if let Order::FreshLook { addresses, .. } = o { Some(addresses.clone()) } else { None });
+    assert!(asked.unwrap().contains(&at("app")), "it is not even looked at");
+    let taken = run.given(Input::FreshLooked { step: StepId(1), seen: seen(&format!("app={app} db=proven")) });
+    assert_eq!(acts(&taken), if acted { vec![(1, ActKind::Stop)] } else { vec![] });
+    assert_eq!(run.run.hold_no().is_some(), !acted);
+}
+
+/// Two gates, one of which is enough: the other was proven when it was planned.
+#[rstest]
+#[case::and_is_still("proven", true)]
+#[case::and_is_down_by_now("down", false)]
+#[case::and_could_not_be_looked_at("unknown", false)]
+fn what_else_a_dependent_stands_on_is_judged_by_the_look_before_the_act(#[case] other: &str, #[case] acted: bool) {
+    let more = "[service.gate]\nlike = \"x\"\nladder = [{ rung = \"port\", port = \"{port}\" }]\n\
+                copies = { a = { values = { port = 1 } }, b = { values = { port = 2 } } }\n\
+                [service.hall]\nlike = \"x\"\nrelies_on = [{ service = \"gate\", copies = 1 }]\nladder = [{ rung = \"port\", port = 9 }]\n";
+    let mut run = began_as_planned("zz", more, "", &Request::new(Wish::Stop, addresses("gate.a")));
+    assert_eq!(run.run.begun.sequence.acted_on(), addresses("gate.a"), "the hall stays up on the other");
+    run.given(Input::Locked);
+    let found = seen("gate.a=proven gate.b=proven hall=proven");
+    run.given(Input::FirstLooked { seen: found, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    let taken = run.given(Input::FreshLooked { step: StepId(1), seen: seen(&format!("gate.a=proven gate.b={other} hall=proven")) });
+    assert_eq!(acts(&taken), if acted { vec![(1, ActKind::Stop)] } else { vec![] });
 }
 
 // ---- what tightens holds at every act (R25) ----

@@ -280,6 +280,35 @@ fn who_cannot_look_until_its_patience_is_over_holds_and_starts_nothing_anew() {
     assert_eq!(acts, 0);
 }
 
+/// R18: what was judged once is not judged again by a server that was started anew.
+#[rstest]
+#[case::as_it_was(false)]
+#[case::read_back(true)]
+fn a_loss_that_was_vouched_for_does_not_open_its_step_again(#[case] read_back: bool) {
+    let mut run = steady("1s", "0s");
+    run.given(Input::RungLooked { step: StepId(1), attempt: 1, rung: 0, answer: Answer::holds("so"), logs: vec![] });
+    climbed(&mut run);
+    run.waits(1_000);
+    run.given(Input::Tick);
+    run.given(Input::FreshLooked { step: StepId(2), seen: looked("db=proven app=down") });
+    run.given(Input::Seen { address: "h/db".parse().unwrap(), state: SeenState::Down, says: "nothing runs".into() });
+    run.waits(600_000);
+    run.given(Input::Tick);
+    let StepState::Failed { reason } = &run.run.step_now(StepId(1)).state else { panic!("{:?}", run.run.step_now(StepId(1)).state) };
+    assert!(reason.contains("it was proven, and is down since"), "{reason}");
+    let hold = run.run.hold_no();
+    run.given(Input::Decide(decision(DecisionKind::Vouch { step: StepId(1) }, hold)));
+    if read_back {
+        run.is_read_back();
+    }
+    for _ in 0..3 {
+        run.waits(1_000);
+        run.given(Input::Tick);
+    }
+    let state = &run.run.step_now(StepId(1)).state;
+    assert!(matches!(state, StepState::Ended(StepEnd::Vouched { .. })), "it opens again: {state:?}");
+}
+
 /// R28: what is under way comes up by itself; it is proven or not, and never left alone.
 #[test]
 fn passing_over_awaits_what_is_under_way_and_waits_on_it() {

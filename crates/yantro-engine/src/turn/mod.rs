@@ -15,7 +15,7 @@ use tokio::sync::oneshot;
 use yantro_core::{
     estate::Estate,
     guards::restrictions,
-    holders::{Locks, Wants},
+    holders::Locks,
     holders::{RoomLimits, Rooms},
     name::{Address, HostName},
     proof::{LogAgainst, SeenState, logs::Meaning},
@@ -409,7 +409,11 @@ impl Work {
         let planned = planned.and_then(|divert| {
             let acting = divert.steps.iter().filter(|s| s.kind() != StepKind::Await).filter_map(|s| s.address().cloned()).collect();
             let answerable = divert.services.keys().cloned().collect();
-            match self.locks.take(id, &Wants::new(acting, answerable)) {
+            let wants = match read(&self.engine.shared.runs).get(&id) {
+                Some(run) => run.wants_for(acting, answerable, &divert.services),
+                None => return Err("the run is gone".to_owned()),
+            };
+            match self.locks.take(id, &wants) {
                 Ok(()) => Ok(divert),
                 Err(behind) => {
                     let behind: Vec<String> = behind.iter().map(|r| format!("run {r}")).collect();

@@ -332,7 +332,13 @@ impl Turn<'_> {
                 return None;
             }
             let loses = |relation: &Relation| {
-                let stays = relation.any_of.iter().filter(|a| *a != address && self.run.seen.get(*a) == Some(&SeenState::Proven)).count();
+                let stands = |a: &Address| match of(a) {
+                    // What could not be looked at counts for nothing; what is no part of the look is as it was seen last.
+                    SeenState::Unknown if self.run.unseen.contains(a) => false,
+                    SeenState::Unknown => self.run.seen.get(a) == Some(&SeenState::Proven),
+                    state => state == SeenState::Proven,
+                };
+                let stays = relation.any_of.iter().filter(|a| *a != address && stands(a)).count();
                 let was_unmet = stays + usize::from(state == SeenState::Proven) < relation.at_least as usize;
                 stays < relation.at_least as usize && !was_unmet
             };

@@ -705,7 +705,6 @@ impl Turn<'_> {
             .next_back();
         match step {
             Some(step) => {
-                self.run.lost.remove(&address);
                 self.fail(step, format!("it was proven, and is {state} since"), false);
             }
             None => self.hold(HoldCause::Lost { address }),

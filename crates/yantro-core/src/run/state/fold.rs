@@ -153,6 +153,10 @@ impl Run {
             Event::Taken { who } => self.taken_by = Some((at, who.clone())),
             Event::StepFailed { step, reason, outcome_unknown } => {
                 self.step_begins(*step, at);
+                // What was lost is judged by that: whoever reads it back judges it no second time.
+                if let Some(address) = self.begun.sequence.step(*step).address().cloned() {
+                    self.lost.remove(&address);
+                }
                 let reopened = self.step_now(*step).state.has_ended();
                 let now = self.step_mut(*step);
                 if let Some(act) = now.acts.last_mut()
