@@ -14,6 +14,8 @@ use crate::{
 
 /// So many plans that were shown are remembered.
 const SHOWN_KEPT: usize = 200;
+/// And so many bytes of them.
+const SHOWN_BYTES: usize = 64 * 1024 * 1024;
 
 impl Engine {
     /// The digest of a plan by an edition, which goes with its begin; what was shown is remembered, to say how it differs by
@@ -23,7 +25,8 @@ impl Engine {
         let mut all = self.shared.shown.lock().unwrap_or_else(PoisonError::into_inner);
         if !all.iter().any(|(known, _)| *known == digest) {
             all.push_back((digest.clone(), shown));
-            if all.len() > SHOWN_KEPT {
+            // A plan of ten thousand services is large: of those fewer are kept.
+            while all.len() > SHOWN_KEPT || (all.len() > 1 && all.iter().map(|(_, s)| s.size()).sum::<usize>() > SHOWN_BYTES) {
                 all.pop_front();
             }
         }

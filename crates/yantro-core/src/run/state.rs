@@ -314,21 +314,19 @@ impl Run {
     }
     /// The locks that it wants: what it acts on, and all that it is answerable for or counts on.
     pub fn wants(&self) -> Wants {
-        self.wants_for(self.begun.sequence.acted_on(), self.answerable().cloned().collect(), &self.begun.services)
+        self.wants_for(&self.begun.sequence.steps, self.answerable().cloned().collect(), &self.begun.services)
     }
 
-    /// The locks that it takes to act on these services, answerable for those: what must never run beside them, and the members of
-    /// groups that are kept up, are nobody else's to act on meanwhile (R5, R20).
-    pub fn wants_for(
-        &self,
-        acting: BTreeSet<Address>,
-        mut answerable: BTreeSet<Address>,
-        services: &BTreeMap<Address, Arc<Service>>,
-    ) -> Wants {
-        let apart = acting.iter().filter_map(|a| services.get(a)).flat_map(|s| s.never_with.iter().cloned());
-        let kept_up = self.begun.keep_up.values().filter(|g| g.keep_up > 0 && g.members.iter().any(|m| acting.contains(m)));
+    /// The locks that it takes to carry these steps out, answerable for those services: what must never run beside what they start,
+    /// and the members of groups that are kept up while they stop one, are nobody else's to act on meanwhile (R5, R20).
+    pub fn wants_for(&self, steps: &[Step], mut answerable: BTreeSet<Address>, services: &BTreeMap<Address, Arc<Service>>) -> Wants {
+        let of = |kind: StepKind| steps.iter().filter(move |s| s.kind() == kind).filter_map(|s| s.address());
+        let apart = of(StepKind::Start).filter_map(|a| services.get(a)).flat_map(|s| s.never_with.iter().cloned());
+        let stopped: BTreeSet<&Address> = of(StepKind::Stop).collect();
+        let kept_up = self.begun.keep_up.values().filter(|g| g.keep_up > 0 && g.members.iter().any(|m| stopped.contains(m)));
         answerable.extend(apart.chain(kept_up.flat_map(|g| g.members.iter().cloned())));
-        Wants::new(acting, answerable)
+        let acting = steps.iter().filter(|s| s.kind() != StepKind::Await).filter_map(|s| s.address().cloned());
+        Wants::new(acting.collect(), answerable)
     }
 
     /// The room that steps take up: in flight, or looked at for their act. Room is had from the look on, so that what

@@ -45,6 +45,11 @@ impl Shown {
         self.edition == now.edition && self.rest == now.rest && only_in(&now.steps, &self.steps).is_empty()
     }
 
+    /// About how many bytes it takes.
+    pub fn size(&self) -> usize {
+        self.rest.len() + self.steps.iter().map(|s| s.len() + size_of::<String>()).sum::<usize>()
+    }
+
     /// A digest of it, in hexadecimal: the first half of a SHA-256.
     pub fn digest(&self) -> String {
         let mut hash = Sha256::new();

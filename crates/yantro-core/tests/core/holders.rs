@@ -108,6 +108,16 @@ fn what_a_run_counts_on_is_not_acted_on_by_another(
     assert!(one.wants().excludes(&other.wants()) && other.wants().excludes(&one.wants()));
 }
 
+#[test]
+fn who_only_starts_a_member_waits_for_nobody_who_starts_another() {
+    let member = |name: &str, port: u32| {
+        format!("[service.{name}]\nlike = \"x\"\nladder = [{{ rung = \"port\", port = {port} }}]\ngroups = [\"gates\"]\n")
+    };
+    let more = format!("{}{}[group.gates]\nkeep_up = 1\n", member("old", 8), member("new", 9));
+    let of = |name: &str| began_as_planned("zz", &more, "old=down new=down", &Request::new(Wish::Start, addresses(name))).run;
+    assert!(!of("old").wants().excludes(&of("new").wants()));
+}
+
 proptest! {
     /// Whatever comes and goes: no two that exclude each other have their locks at once, and who waits alone gets them.
     #[test]

@@ -407,10 +407,9 @@ impl Work {
     /// What takes over is worked out: the locks that it needs more are taken first (R32).
     fn divert_planned(&mut self, id: RunId, planned: Result<Divert, String>) {
         let planned = planned.and_then(|divert| {
-            let acting = divert.steps.iter().filter(|s| s.kind() != StepKind::Await).filter_map(|s| s.address().cloned()).collect();
             let answerable = divert.services.keys().cloned().collect();
             let wants = match read(&self.engine.shared.runs).get(&id) {
-                Some(run) => run.wants_for(acting, answerable, &divert.services),
+                Some(run) => run.wants_for(&divert.steps, answerable, &divert.services),
                 None => return Err("the run is gone".to_owned()),
             };
             match self.locks.take(id, &wants) {
