@@ -1673,11 +1673,6 @@ export interface components {
             hold: number | null;
             /** @description The run. */
             run: components["schemas"]["RunId"];
-            /**
-             * @description Why, where that goes on to what is done: the procedure that takes over is told it.
-             * @default null
-             */
-            why: string | null;
         } | {
             /** @constant */
             deed: "lift-standstill";

@@ -45,9 +45,12 @@
   let cannot = $state<string | null>(null);
   async function askFor(name: string): Promise<void> {
     planned = null;
+    cannot = null;
     told = name;
     try {
-      planned = await api.planAct(name, row.address);
+      const found = await api.planAct(name, row.address);
+      if (told !== name) return;
+      planned = found;
       cannot = planned.can_begin ? null : [...planned.obstacles.map((o) => `${o.why}; ${o.mend}`), ...planned.asks.map((a) => a.says)].join('. ');
     } catch (error) {
       if (!(error instanceof Refused)) throw error;

@@ -32,10 +32,14 @@
 
   // What it would do is shown, and what is agreed to is that and no more.
   let would = $state.raw<Schemas['Consequences'] | null>(null);
+  let asking = 0;
   async function weigh(a: Pick<Allowed, 'kind'>, hold: number | null | undefined): Promise<string | null> {
     would = null;
+    const mine = ++asking;
     try {
-      would = await api.consequences({ deed: 'decision', run: run.id, decision: a as Schemas['DecisionKind'], hold: hold ?? null, why: null });
+      const found = await api.consequences({ deed: 'decision', run: run.id, decision: a as Schemas['DecisionKind'], hold: hold ?? null });
+      // Another was asked about meanwhile: the answer to that counts.
+      if (mine === asking) would = found;
       return null;
     } catch (error) {
       if (error instanceof Refused) return `${error.message}. ${error.hint}`;

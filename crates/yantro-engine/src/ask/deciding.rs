@@ -77,7 +77,8 @@ impl Engine {
 
     /// Holds every run and all reviving, or lets them go on (R36). `shown` is the digest of what lifting it was shown to do.
     pub async fn standstill(&self, on: bool, who: &str, shown: Option<&str>) -> Result<(), EngineError> {
-        let shown = shown.map(|digest| self.was_shown(digest)).transpose()?;
+        // Holding everything is never refused.
+        let shown = shown.filter(|_| !on).map(|digest| self.was_shown(digest)).transpose()?;
         self.ask(|reply| Msg::Standstill { on, who: who.to_owned(), shown, reply }).await
     }
 

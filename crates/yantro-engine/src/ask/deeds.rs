@@ -26,9 +26,6 @@ pub enum Deed {
         /// The hold it answers; without, whichever stands.
         #[serde(default)]
         hold: Option<u32>,
-        /// Why, where that goes on to what is done: the procedure that takes over is told it.
-        #[serde(default)]
-        why: Option<String>,
     },
     /// Everything goes on after a standstill.
     LiftStandstill,
@@ -54,7 +51,7 @@ impl Engine {
     /// What a deed would do if it were done now.
     pub async fn consequences(&self, deed: &Deed, who: &str) -> Result<Consequences, EngineError> {
         let (shown, hold) = match deed {
-            Deed::Decision { run, decision, hold, why } => {
+            Deed::Decision { run, decision, hold } => {
                 let stands = read(&self.shared.runs).get(run).map(yantro_core::run::Run::hold_no);
                 let Some(stands) = stands else {
                     let ended = self.run(*run)?;
@@ -62,8 +59,7 @@ impl Engine {
                 };
                 let hold = hold.or(stands);
                 // A reason that is still to be given keeps nobody from seeing what it is given for.
-                let why = why.clone().filter(|w| !w.trim().is_empty()).unwrap_or_else(|| "…".to_owned());
-                let decision = Decision { kind: decision.clone(), hold, who: who.to_owned(), why: Some(why) };
+                let decision = Decision { kind: decision.clone(), hold, who: who.to_owned(), why: Some("…".to_owned()) };
                 (self.would(*run, &decision).await?, hold)
             }
             Deed::LiftStandstill => (self.would_lift(), None),
@@ -76,8 +72,8 @@ impl Engine {
     pub(crate) async fn would(&self, id: RunId, decision: &Decision) -> Result<Shown, EngineError> {
         let mut shown = self.would_at_once(id, decision)?;
         if let DecisionKind::Divert { procedure } = &decision.kind {
-            let why = decision.why.clone().unwrap_or_default();
-            let known = read(&self.shared.runs).get(&id).map(|r| r.failed_and_why(&why)).ok_or(EngineError::NoRun(id))?;
+            // A reason that is given with the decision is not known when it is shown, and changes nothing of what is done.
+            let known = read(&self.shared.runs).get(&id).map(|r| r.failed_and_why("{reason}")).ok_or(EngineError::NoRun(id))?;
             let [failed, reason] = &known;
             let divert = self.divert_from_now(id, procedure, [failed, reason]).await;
             let divert = divert.map_err(|why| EngineError::CannotDivert { procedure: procedure.clone(), why })?;

@@ -10,7 +10,7 @@ use yantro_engine::{Consequences, Deed, EngineError, RunView};
 use crate::world::{ESTATE, World};
 
 fn decided(run: RunId, decision: DecisionKind) -> Deed {
-    Deed::Decision { run, decision, hold: None, why: None }
+    Deed::Decision { run, decision, hold: None }
 }
 
 impl World {
@@ -107,9 +107,32 @@ async fn a_divert_shows_what_takes_over_and_is_refused_where_that_would_do_more(
     world.load(&ESTATE.replace("{ start = [\"boards\"] }", "{ stop = [\"boards\"] }, { start = [\"boards\"] }")).await.unwrap();
     let refused = world.as_shown(&held, divert, &shown.digest).await.unwrap_err();
     assert!(refused.to_string().contains("new: then stop quay-2/boards"), "{refused}");
-    let none = Deed::Decision { run, decision: DecisionKind::Divert { procedure: "dusk".parse().unwrap() }, hold: None, why: None };
+    let none = Deed::Decision { run, decision: DecisionKind::Divert { procedure: "dusk".parse().unwrap() }, hold: None };
     let missing = world.engine.consequences(&none, "tove").await.unwrap_err();
     assert!(matches!(missing, EngineError::CannotDivert { .. }), "{missing}");
+}
+
+/// The reason is written after it was shown, and what takes over is told it.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_reason_given_with_a_divert_makes_it_no_other_deed_and_another_procedure_does() {
+    let world = World::begun().await;
+    let told = "[procedure.desk]\nquestions = { reason = { asks = \"Why?\", default = \"none\" } }\nsteps = [{ announce = \"{reason}\" }]\n\
+                [procedure.quiet]\nsteps = [{ announce = \"nothing\" }]\n";
+    world.load(&format!("{ESTATE}{told}")).await.unwrap();
+    let run = world.begin(Wish::Stop, "fares-db").await;
+    let held = world.held_in_step(run, 1).await;
+    let to = |name: &str| DecisionKind::Divert { procedure: name.parse().unwrap() };
+    let shown = world.would(&decided(run, to("desk"))).await;
+    let refused = world.as_shown(&held, to("quiet"), &shown.digest).await.unwrap_err();
+    assert!(matches!(refused, EngineError::DoneOtherwise { .. }), "{refused}");
+    world.as_shown(&held, to("desk"), &shown.digest).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn holding_everything_is_never_refused() {
+    let world = World::begun().await;
+    world.engine.standstill(true, "tove", Some("0123456789abcdef0123456789abcdef")).await.unwrap();
+    assert!(world.engine.board().standstill.is_some());
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -171,7 +171,7 @@ pub async fn decide(client: &Client, say: &Say, meant: Meant, kind_of: impl FnOn
         say.changes_something();
         client.post(&path, &DecisionRequest { shown: Some(digest), ..request }).await?
     } else if asks_first(kind, &args, step_named) {
-        let deed = Deed::Decision { run: RunId(run), decision: kind.clone(), hold, why: request.why.clone() };
+        let deed = Deed::Decision { run: RunId(run), decision: kind.clone(), hold };
         let (about, word) = (leads_to(&view, kind), kind.word());
         let mut body = serde_json::to_value(&request).map_err(|e| Failure::own(e.to_string(), ""))?;
         let done = do_as_shown(client, say, &deed, &about, word, args.yes, (&path, &mut body)).await?;

@@ -62,7 +62,8 @@ impl Run {
             does.extend(acting.map(|(s, _)| format!("await step {} and take it back: {}", s.id, s.says())));
             does.extend(self.way_back(&self.seen).iter().map(|s| format!("then {}", s.says())));
         }
-        let about = format!("run {} {} {:?}", self.id, decision.kind.word(), decision.kind.step());
+        // The decision itself is part of it: another procedure, another service, another change is another deed.
+        let about = format!("run {} {}", self.id, serde_json::to_string(&decision.kind).expect("text keys only"));
         Ok(Shown::deed(about, edition, does))
     }
 
