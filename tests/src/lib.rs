@@ -11,6 +11,8 @@ use std::{
 
 use serde_json::Value;
 
+mod limit;
+
 /// How long a condition is waited for before a test fails: generous, since machines are shared.
 pub const PATIENCE: Duration = Duration::from_secs(100);
 
@@ -49,6 +51,7 @@ pub struct Server {
     pub net: String,
     http: reqwest::blocking::Client,
     is_demo: bool,
+    _limited: limit::Limited,
 }
 
 impl Server {
@@ -94,7 +97,8 @@ impl Server {
         // One may be installed already: either will do.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let http = reqwest::blocking::Client::builder().no_proxy().build().expect("a client can be made");
-        Self { child: None, dir, net: own_net(), http, is_demo }
+        let _limited = limit::Limited::here(dir.path().to_owned());
+        Self { child: None, dir, net: own_net(), http, is_demo, _limited }
     }
 
     /// The folder of the test.

@@ -18,16 +18,16 @@ use crate::quick;
 
 /// Every error has a stable type, what it is this time, and what to do about it.
 #[rstest]
-#[case::an_unknown_wish("/plan", json!({ "wish": "explode", "selection": ["db"] }), 422, "bad-body", "explode")]
-#[case::an_unknown_key("/plan", json!({ "wish": "stop", "selection": ["db"], "quickly": true }), 422, "bad-body", "quickly")]
-#[case::no_selection("/plan", json!({ "wish": "stop" }), 422, "bad-body", "selection")]
-#[case::an_unknown_service("/plan", json!({ "wish": "stop", "selection": ["dbb"] }), 422, "selection", "dbb")]
-#[case::an_unknown_group("/plan", json!({ "wish": "stop", "selection": ["group:boats"] }), 422, "selection", "boats")]
-#[case::all_left_out("/plan", json!({ "wish": "stop", "selection": ["db"], "except": ["db"] }), 422, "selection", "")]
+#[case::an_unknown_wish("/plan", json!({ "does": { "services": { "wish": "explode", "of": ["db"] } } }), 422, "bad-body", "explode")]
+#[case::an_unknown_key("/plan", json!({ "does": { "services": { "wish": "stop", "of": ["db"] } }, "quickly": true }), 422, "bad-body", "quickly")]
+#[case::no_selection("/plan", json!({ "does": { "services": { "wish": "stop" } } }), 422, "bad-body", "of")]
+#[case::an_unknown_service("/plan", json!({ "does": { "services": { "wish": "stop", "of": ["dbb"] } } }), 422, "selection", "dbb")]
+#[case::an_unknown_group("/plan", json!({ "does": { "services": { "wish": "stop", "of": ["group:boats"] } } }), 422, "selection", "boats")]
+#[case::all_left_out("/plan", json!({ "does": { "services": { "wish": "stop", "of": ["db"], "except": ["db"] } } }), 422, "selection", "")]
 #[case::a_stop_that_is_not_needed_twice("/runs/9/decisions", json!({ "kind": "hold" }), 404, "no-run", "9")]
 #[case::a_decision_of_no_kind("/runs/9/decisions", json!({ "kind": "pray" }), 422, "bad-body", "pray")]
-#[case::an_override_of_a_bystander("/runs", json!({ "wish": "start", "selection": ["db"], "overrides": { "quay/queue": { "env": { "A": "1" } } } }), 422, "stray-override", "quay/queue")]
-#[case::standing_on_what_stops("/runs", json!({ "wish": "stop", "selection": ["db"], "alone": true }), 409, "not-as-it-is", "")]
+#[case::an_override_of_a_bystander("/runs", json!({ "does": { "services": { "wish": "start", "of": ["db"] } }, "overrides": { "quay/queue": { "env": { "A": "1" } } } }), 422, "stray-override", "quay/queue")]
+#[case::standing_on_what_stops("/runs", json!({ "does": { "services": { "wish": "stop", "of": ["db"], "alone": true } } }), 409, "not-as-it-is", "")]
 #[case::an_estate_with_faults("/estate", json!({ "text": "[estate]\nname = 3\n", "folder": "/" }), 422, "estate-faults", "error")]
 #[case::nothing_to_acknowledge("/acknowledgements", json!({ "address": "quay/db", "why": "x" }), 409, "nothing-against", "quay/db")]
 #[case::no_such_host("/take-overs", json!({ "host": "moon", "why": "x" }), 404, "no-host", "moon")]
@@ -122,7 +122,7 @@ fn relations_are_told_near_and_far() {
 #[test]
 fn a_plan_says_in_a_sentence_what_it_comes_to_and_touches_nothing() {
     let server = Server::with_estate(&quick::estate(&[]));
-    let (status, plan) = server.post("/plan", &json!({ "wish": "start", "selection": ["front"] }));
+    let (status, plan) = server.post("/plan", &json!({ "does": { "services": { "wish": "start", "of": ["front"] } } }));
     assert_eq!((status, plan["can_begin"].as_bool()), (200, Some(true)));
     assert_eq!(plan["says"], "Starts 4 services; users notice nothing.");
     let steps = plan["sequence"]["steps"].as_array().unwrap();

@@ -69,8 +69,8 @@ fn nobody_is_let_in_without_the_token_or_from_another_page() {
 fn every_error_is_a_problem_with_a_hint() {
     let server = Server::bare();
     for (path, body, status) in [
-        ("/plan", json!({ "wish": "start", "selection": ["x"] }), 409),
-        ("/plan", json!({ "wish": "explode", "selection": ["x"] }), 422),
+        ("/plan", json!({ "does": { "services": { "wish": "start", "of": ["x"] } } }), 409),
+        ("/plan", json!({ "does": { "services": { "wish": "explode", "of": ["x"] } } }), 422),
         ("/runs/77/decisions", json!({ "kind": "hold" }), 404),
         ("/nothing", json!({}), 404),
     ] {

@@ -179,7 +179,7 @@ fn a_run_goes_no_faster_than_it_was_asked_to(#[case] at_once: &str, #[case] most
     }
     assert_eq!(seen, most);
     assert_eq!(server.get("/runs/1")["at_once"], json!(most));
-    let (status, problem) = server.post("/plan", &json!({ "wish": "start", "selection": ["*"], "at_once": 0 }));
+    let (status, problem) = server.post("/plan", &json!({ "does": { "services": { "wish": "start", "of": ["*"] } }, "at_once": 0 }));
     assert_eq!(status, 422, "{problem}");
 }
 

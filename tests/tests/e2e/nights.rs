@@ -120,7 +120,8 @@ fn an_answer_that_is_not_allowed_is_refused_with_the_question() {
     assert!(told.contains("not allowed") && told.contains("fares-db-"), "{told}");
     let told = server.exits(1, &["carry-out", "patch-fares-bd", "--yes"]);
     assert!(told.contains("did you mean \"patch-fares-db\"?"), "{told}");
-    let (status, problem) = server.post("/procedures/patch-fares-db/plan", &json!({ "answers": { "packet": "x" } }));
+    let (status, problem) =
+        server.post("/plan", &json!({ "does": { "procedure": { "name": "patch-fares-db", "answers": { "packet": "x" } } } }));
     assert_eq!((status, problem["answers"][0]["question"].as_str()), (422, Some("packet")));
 }
 

@@ -213,7 +213,7 @@ async fn settings_and_a_divert_are_chosen_in_the_console() {
 #[test]
 fn overrides_by_the_api_are_json_and_vetted() {
     let server = Server::with_estate(&quick::estate(&[]));
-    let body = |written: &str| json!({ "wish": "start", "selection": ["db"], "overrides": { "quay/db": { "written": written } } });
+    let body = |written: &str| json!({ "does": { "services": { "wish": "start", "of": ["db"] } }, "overrides": { "quay/db": { "written": written } } });
     let (status, told) = server.post("/plan", &body("relies_on = [\"nobody\"]"));
     assert_eq!(status, 422, "{told}");
     assert_eq!(told["type"], "urn:yantro:problem:bad-override");

@@ -47,7 +47,7 @@ fn whoever_reads_a_plan_for_longer_than_a_connection_lasts_begins_it_all_the_sam
 #[test]
 fn what_is_asked_for_twice_under_one_identity_is_begun_once() {
     let mut server = up(&[]);
-    let request = json!({ "wish": "restart", "selection": ["front"], "asked_as": "a-1" });
+    let request = json!({ "does": { "services": { "wish": "restart", "of": ["front"] } }, "asked_as": "a-1" });
     let (status, first) = server.post("/runs", &request);
     assert_eq!(status, 200, "{first}");
     let (_, again) = server.post("/runs", &request);
@@ -57,14 +57,15 @@ fn what_is_asked_for_twice_under_one_identity_is_begun_once() {
     let (status, later) = server.post("/runs", &request);
     assert_eq!((status, &again, &later), (200, &first, &first), "also over a restart of the server");
     assert_eq!(server.records("front"), ["start", "ready", "stop", "start", "ready"]);
-    let (status, problem) = server.post("/runs", &json!({ "wish": "restart", "selection": ["front"], "asked_as": "" }));
+    let (status, problem) =
+        server.post("/runs", &json!({ "does": { "services": { "wish": "restart", "of": ["front"] } }, "asked_as": "" }));
     assert_eq!(status, 422, "{problem}");
 }
 
 #[test]
 fn what_would_come_out_otherwise_than_shown_is_refused_with_the_difference() {
     let server = up(&[]);
-    let mut request = json!({ "wish": "restart", "selection": ["db"] });
+    let mut request = json!({ "does": { "services": { "wish": "restart", "of": ["db"] } } });
     let (_, plan) = server.post("/plan", &request);
     request["shown"] = plan["digest"].clone();
     // Another takes the boards down meanwhile.
