@@ -18,7 +18,6 @@ export type Problem = Schemas['Problem'];
 export type SeenState = Schemas['SeenState'];
 export type Wish = Schemas['Wish'];
 export type BeginRequest = Schemas['BeginRequest'];
-export type ProcedureRequest = Schemas['ProcedureRequest'];
 export type ProcedureView = Schemas['ProcedureView'];
 export type ProcedureSummary = Schemas['ProcedureSummary'];
 export type Rehearsal = Schemas['Rehearsal'];
@@ -71,6 +70,26 @@ async function call<T>(method: 'GET' | 'POST', path: string, body?: unknown): Pr
   return value as T;
 }
 
+/** A request for a run: what it is for, and the terms that differ from the usual. */
+export const request = (does: BeginRequest['does'], terms: Partial<BeginRequest> = {}): BeginRequest => ({
+  does,
+  left_standing: [],
+  below_keep_up: [],
+  along: [],
+  overrides: {},
+  at_once: null,
+  prefer: 'soonest',
+  why: null,
+  change: null,
+  in_freeze: [],
+  held_at_most: null,
+  window: null,
+  at_last_moment: 'hold',
+  shown: null,
+  asked_as: null,
+  ...terms,
+});
+
 export const api = {
   board: (since?: number) => call<BoardView>('GET', `/board${since ? `?since=${since}` : ''}`),
   look: () => call<BoardView>('POST', '/look'),
@@ -78,8 +97,7 @@ export const api = {
   runs: (before?: number) => call<Schemas['RunPage']>('GET', `/runs?limit=50${before ? `&before=${before}` : ''}`),
   procedures: () => call<ProcedureSummary[]>('GET', '/procedures'),
   procedure: (name: string) => call<ProcedureView>('GET', `/procedures/${encodeURIComponent(name)}`),
-  rehearse: (name: string, request: ProcedureRequest, fails?: number) => call<Rehearsal>('POST', `/procedures/${encodeURIComponent(name)}/rehearsals${fails ? `?fails=${fails}` : ''}`, request),
-  carryOut: (name: string, request: ProcedureRequest) => call<Schemas['RunBegun']>('POST', `/procedures/${encodeURIComponent(name)}/runs`, request),
+  rehearse: (request: BeginRequest, fails?: number) => call<Rehearsal>('POST', `/rehearsals${fails ? `?fails=${fails}` : ''}`, request),
   draft: (name: string, request: Schemas['DraftRequest']) => call<Draft>('POST', `/procedures/${encodeURIComponent(name)}/draft`, request),
   edit: (name: string, request: Schemas['EditRequest']) => call<Schemas['EditOutcome']>('POST', `/procedures/${encodeURIComponent(name)}/editions`, request),
   editions: () => call<Schemas['EditionRow'][]>('GET', '/editions?limit=200'),
@@ -94,8 +112,6 @@ export const api = {
   anew: (run: number) => call<PlanView>('GET', `/runs/${run}/anew`),
   decide: (run: number, decision: Schemas['DecisionRequest']) => call<RunView>('POST', `/runs/${run}/decisions`, decision),
   consequences: (deed: Schemas['Deed']) => call<Schemas['Consequences']>('POST', '/consequences', deed),
-  planAct: (act: string, of: string) => call<PlanView>('POST', '/acts/plan', { act, of: [of] }),
-  act: (act: string, of: string, shown: string, why: string) => call<Schemas['RunBegun']>('POST', '/acts', { act, of: [of], shown, why: why || null, asked_as: identity() }),
   acknowledge: (address: string, why: string) => call<BoardView>('POST', '/acknowledgements', { address, why }),
   found: (on: string, describe: string[]) => call<HostSurvey>('GET', `/found?on=${encodeURIComponent(on)}${describe.length > 0 ? `&describe=${encodeURIComponent(describe.join(','))}` : ''}`),
   adopt: (host: string, units: string[], why: string) => call<Schemas['LoadOutcome']>('POST', '/adoptions', { host, units, why: why || null }),

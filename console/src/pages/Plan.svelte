@@ -1,6 +1,6 @@
 <!-- Choose services and a wish, see what it comes to, begin it. -->
 <script lang="ts">
-  import { Refused, api, identity, type BeginRequest, type PlanView, type Wish } from '../lib/api';
+  import { Refused, api, identity, request as requestFor, type BeginRequest, type PlanView, type Wish } from '../lib/api';
   import { isHost, wishOf } from '../lib/deeds';
   import { live } from '../lib/live.svelte';
   import { router } from '../lib/router.svelte';
@@ -58,14 +58,16 @@
     if (plan) actedOn = [...new Set(plan.sequence.steps.flatMap((s) => (s.address ? [s.address] : [])))].sort();
   });
 
-  const request = $derived<BeginRequest>({ wish, selection: of, except: [], alone, left_standing: standing, below_keep_up: below, along: [], overrides, prefer, held_at_most: heldAtMost || null, at_once: atOnce, why: null, change: null, in_freeze: freezes, window: null, at_last_moment: 'hold', shown: null, asked_as: null });
+  const request = $derived(
+    requestFor({ services: { wish, of, except: [], alone } }, { left_standing: standing, below_keep_up: below, overrides, prefer, held_at_most: heldAtMost || null, at_once: atOnce, in_freeze: freezes }),
+  );
   /** What matters to the plan: when the estate or a state changes, it is worked out again. */
   const facts = $derived(`${live.board?.edition} ${live.board?.services.map((s) => s.seen.state).join() ?? ''}`);
 
   $effect(() => {
     void facts;
     const asked = request;
-    if (asked.selection.length === 0) {
+    if (of.length === 0) {
       plan = null;
       refused = null;
       return;

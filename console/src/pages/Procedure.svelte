@@ -1,6 +1,6 @@
 <!-- A procedure: its lines, what it asks, its rehearsal, and carrying it out. -->
 <script lang="ts">
-  import { Refused, api, identity, type ProcedureRequest, type ProcedureView, type Rehearsal } from '../lib/api';
+  import { Refused, api, identity, request as requestFor, type BeginRequest, type ProcedureView, type Rehearsal } from '../lib/api';
   import { live } from '../lib/live.svelte';
   import { router } from '../lib/router.svelte';
   import { does, runHue, word } from '../lib/states';
@@ -26,8 +26,8 @@
   let fails = $state<number | null>(null);
   let fromLine = $state<number | null>(null);
   let asking = $state(false);
-  let overrides = $state.raw<ProcedureRequest['overrides']>({});
-  let prefer = $state<ProcedureRequest['prefer']>('soonest');
+  let overrides = $state.raw<BeginRequest['overrides']>({});
+  let prefer = $state<BeginRequest['prefer']>('soonest');
   let heldAtMost = $state('');
   let vouched = $state.raw<string[]>([]);
   /** What is being confirmed: the rehearsal as it was when the question was put. What is begun is that. */
@@ -47,7 +47,12 @@
     );
   });
 
-  const request = $derived<ProcedureRequest>({ answers: { ...answers }, from_line: fromLine, left_standing: standing, below_keep_up: below, along: [], overrides, prefer, held_at_most: heldAtMost || null, at_once: null, why: null, change: change || null, in_freeze: freezes, window: inWindow || null, at_last_moment: atLast, vouched_for: vouched, shown: null, asked_as: null });
+  const request = $derived(
+    requestFor(
+      { procedure: { name, answers: { ...answers }, from_line: fromLine, vouched_for: vouched } },
+      { left_standing: standing, below_keep_up: below, overrides, prefer, held_at_most: heldAtMost || null, change: change || null, in_freeze: freezes, window: inWindow || null, at_last_moment: atLast },
+    ),
+  );
   const facts = $derived(`${live.board?.edition} ${live.board?.services.map((s) => s.seen.state).join() ?? ''}`);
 
   // Rehearsed again when an answer or a fact changes; typing is let come to rest.
@@ -57,7 +62,7 @@
     if (!view) return;
     let gone = false;
     const soon = setTimeout(() => {
-      api.rehearse(name, asked, step ?? undefined).then(
+      api.rehearse(asked, step ?? undefined).then(
         (r) => {
           if (!gone) [played, refused] = [r, null];
         },
@@ -74,7 +79,7 @@
 
   async function begin(why: string): Promise<string | null> {
     try {
-      const { id } = await api.carryOut(name, { ...request, why: why || null, shown: put?.plan.digest ?? null, asked_as: put?.as ?? null });
+      const { id } = await api.begin({ ...request, why: why || null, shown: put?.plan.digest ?? null, asked_as: put?.as ?? null });
       router.go(`/runs/${id}`);
       return null;
     } catch (error) {

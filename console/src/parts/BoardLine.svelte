@@ -1,6 +1,6 @@
 <!-- One service on the board: state, what shows it, how old that is, what can be done. -->
 <script lang="ts">
-  import { Refused, api, type BoardRow, type PlanView } from '../lib/api';
+  import { Refused, api, identity, request, type BoardRow, type PlanView } from '../lib/api';
   import { seenAt } from '../lib/board';
   import { deed, isHost } from '../lib/deeds';
   import { hostState } from '../lib/hosts';
@@ -48,7 +48,7 @@
     cannot = null;
     told = name;
     try {
-      const found = await api.planAct(name, row.address);
+      const found = await api.plan(request({ act: { act: name, of: [row.address] } }));
       if (told !== name) return;
       planned = found;
       cannot = planned.can_begin ? null : [...planned.obstacles.map((o) => `${o.why}; ${o.mend}`), ...planned.asks.map((a) => a.says)].join('. ');
@@ -60,7 +60,7 @@
   async function giveAct(why: string): Promise<string | null> {
     try {
       if (!planned?.can_begin) return cannot ?? 'It is still being worked out what this would do';
-      const { id } = await api.act(told ?? '', row.address, planned.digest, why);
+      const { id } = await api.begin(request({ act: { act: told ?? '', of: [row.address] } }, { why: why || null, shown: planned.digest, asked_as: identity() }));
       router.go(`/runs/${id}`);
       return null;
     } catch (error) {

@@ -24,7 +24,7 @@ mod turn;
 pub use ask::{
     deeds::{Consequences, Deed},
     rehearsing::{Rehearsal, rehearse},
-    requests::{ActRequest, BeginRequest, ProcedureRequest},
+    requests::{BeginRequest, Doing},
 };
 pub use clock::Clock;
 pub use editions::{

@@ -15,8 +15,8 @@ use yantro_core::{
     sequence::{Plan, Shown, StepId, plays::play_all},
 };
 use yantro_engine::{
-    ActRequest, BeginRequest, BoardView, Comparison, Consequences, Deed, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, Engine,
-    EngineError, HostSurvey, LoadOutcome, LoadRequest, Loaded, ProcedureDifference, ProcedureRequest, Rehearsal, RunForecast, RunView,
+    BeginRequest, BoardView, Comparison, Consequences, Deed, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, Engine,
+    EngineError, HostSurvey, LoadOutcome, LoadRequest, Loaded, ProcedureDifference, Rehearsal, RunForecast, RunView,
 };
 
 use crate::{
@@ -47,11 +47,6 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/procedures/{procedure}/draft", web::post().to(draft))
         .route("/procedures/{procedure}/editions", web::post().to(edit))
         .route("/procedures/{procedure}/difference", web::get().to(difference))
-        .route("/procedures/{procedure}/plan", web::post().to(plan_procedure))
-        .route("/procedures/{procedure}/rehearsals", web::post().to(rehearse_procedure))
-        .route("/procedures/{procedure}/runs", web::post().to(begin_procedure))
-        .route("/acts", web::post().to(begin_act))
-        .route("/acts/plan", web::post().to(plan_act))
         .route("/runs", web::get().to(runs))
         .route("/runs", web::post().to(begin))
         .route("/runs/{run}", web::get().to(run))
@@ -183,19 +178,10 @@ async fn begin(engine: web::Data<Engine>, who: Who, body: web::Json<BeginRequest
     Ok(web::Json(RunBegun { id: engine.begin(&body, &who.0).await? }))
 }
 
-async fn plan_act(engine: web::Data<Engine>, body: web::Json<ActRequest>) -> Answer<PlanView> {
-    let (plan, loaded) = engine.plan_act(&body).await?;
-    planned(engine, plan, loaded, None).await
-}
-
 /// What a run that holds since things changed would do now: its digest goes with the decision to resume it.
 async fn anew(engine: web::Data<Engine>, id: web::Path<u64>) -> Answer<PlanView> {
     let (plan, loaded) = engine.anew(RunId(*id)).await?;
     planned(engine, plan, loaded, None).await
-}
-
-async fn begin_act(engine: web::Data<Engine>, who: Who, body: web::Json<ActRequest>) -> Answer<RunBegun> {
-    Ok(web::Json(RunBegun { id: engine.begin_act(&body, &who.0).await? }))
 }
 
 #[derive(Deserialize)]
@@ -268,29 +254,6 @@ async fn difference(engine: web::Data<Engine>, name: web::Path<String>, between:
     let name = a_name(&name)?;
     let Between { from, to, with } = between.into_inner();
     Ok(web::Json(blocking(move || engine.difference(&name, from, to, with.as_ref())).await?))
-}
-
-async fn plan_procedure(engine: web::Data<Engine>, name: web::Path<String>, body: web::Json<ProcedureRequest>) -> Answer<PlanView> {
-    let (plan, loaded) = engine.plan_procedure(&named(&engine, &name)?, &body).await?;
-    planned(engine, plan, loaded, body.at_once.map(Into::into)).await
-}
-
-async fn rehearse_procedure(
-    engine: web::Data<Engine>,
-    name: web::Path<String>,
-    fails: web::Query<Fails>,
-    body: web::Json<ProcedureRequest>,
-) -> Answer<Rehearsal> {
-    Ok(web::Json(engine.rehearse_procedure(&named(&engine, &name)?, &body, fails.fails.map(StepId)).await?))
-}
-
-async fn begin_procedure(
-    engine: web::Data<Engine>,
-    who: Who,
-    name: web::Path<String>,
-    body: web::Json<ProcedureRequest>,
-) -> Answer<RunBegun> {
-    Ok(web::Json(RunBegun { id: engine.begin_procedure(&named(&engine, &name)?, &body, &who.0).await? }))
 }
 
 #[derive(Deserialize)]

@@ -4,8 +4,8 @@ use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
 use yantro_core::{estate::Launch, run::Stamped, time::Timestamp};
 use yantro_engine::{
-    ActRequest, BeginRequest, BoardView, Comparison, Consequences, Deed, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow,
-    HostSurvey, LoadOutcome, ProcedureDifference, ProcedureRequest, Rehearsal, Report, RunForecast, RunView,
+    BeginRequest, BoardView, Comparison, Consequences, Deed, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, HostSurvey,
+    LoadOutcome, ProcedureDifference, Rehearsal, Report, RunForecast, RunView,
 };
 
 use crate::{problem::Problem, wire::*};
@@ -63,9 +63,17 @@ pub fn document() -> Value {
     let says = "What services will really be started with, and where each value is written.";
     add("get", "/started-with", "startedWith", says, of, None, ok::<Vec<Launch>>(&mut g));
     let request = of_type::<BeginRequest>(&mut g);
-    add("post", "/plan", "plan", "Work out a sequence, and touch nothing.", &[], Some(request.clone()), ok::<PlanView>(&mut g));
+    add(
+        "post",
+        "/plan",
+        "plan",
+        "Work out what a wish, a procedure or a further act comes to, and touch nothing.",
+        &[],
+        Some(request.clone()),
+        ok::<PlanView>(&mut g),
+    );
     let fails: &[(&str, &str, bool)] = &[("fails", "integer", false)];
-    let says = "Rehearse a wish, and touch nothing; with `fails`, what if that step failed.";
+    let says = "Rehearse it, and touch nothing; with `fails`, what if that step failed.";
     add("post", "/rehearsals", "rehearse", says, fails, Some(request.clone()), ok::<Rehearsal>(&mut g));
     add("get", "/procedures", "procedures", "The procedures of the estate.", &[], None, ok::<Vec<ProcedureSummary>>(&mut g));
     add("get", "/procedures/{procedure}", "procedure", "A procedure in full.", &[], None, ok::<ProcedureView>(&mut g));
@@ -78,20 +86,8 @@ pub fn document() -> Value {
     let between: &[(&str, &str, bool)] = &[("from", "integer", false), ("to", "integer", false), ("with", "string", false)];
     let says = "A procedure beside itself in another edition, or beside another; without a query, its last change.";
     add("get", "/procedures/{procedure}/difference", "difference", says, between, None, ok::<ProcedureDifference>(&mut g));
-    let asked = of_type::<ProcedureRequest>(&mut g);
-    let says = "Work out the steps of a procedure, and touch nothing.";
-    add("post", "/procedures/{procedure}/plan", "planProcedure", says, &[], Some(asked.clone()), ok::<PlanView>(&mut g));
-    let says = "Rehearse a procedure, and touch nothing; with `fails`, what if that step failed.";
-    add("post", "/procedures/{procedure}/rehearsals", "rehearseProcedure", says, fails, Some(asked.clone()), ok::<Rehearsal>(&mut g));
-    let says = "Begin a run of a procedure.";
-    add("post", "/procedures/{procedure}/runs", "beginProcedure", says, &[], Some(asked), ok::<RunBegun>(&mut g));
-    let asked = of_type::<ActRequest>(&mut g);
-    let says = "Work out a further act of services by itself, and touch nothing.";
-    add("post", "/acts/plan", "planAct", says, &[], Some(asked.clone()), ok::<PlanView>(&mut g));
-    let says = "Begin a run of a further act of services by itself.";
-    add("post", "/acts", "beginAct", says, &[], Some(asked), ok::<RunBegun>(&mut g));
     add("get", "/runs", "runs", "The newest runs.", page, None, ok::<RunPage>(&mut g));
-    add("post", "/runs", "begin", "Begin a run.", &[], Some(request), ok::<RunBegun>(&mut g));
+    add("post", "/runs", "begin", "Begin a run of it.", &[], Some(request), ok::<RunBegun>(&mut g));
     let says = "A run in full; with the number of an event as `since`, only the steps that changed after it.";
     add("get", "/runs/{run}", "run", says, since, None, ok::<RunView>(&mut g));
     add("get", "/runs/{run}/events", "runEvents", "All that happened in a run.", &[], None, ok::<Vec<Stamped>>(&mut g));

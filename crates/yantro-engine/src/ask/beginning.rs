@@ -4,13 +4,13 @@ use std::{collections::BTreeSet, time::Duration};
 
 use yantro_core::{
     estate::ServiceRunner,
-    name::{Address, HostName, ProcedureName, did_you_mean},
+    name::{Address, HostName, did_you_mean},
     run::{AtLastMoment, Begun, Decision, Refusal, RunId, WindowTerms},
     sequence::{Plan, StepKind, plays::play_all},
 };
 
 use crate::{
-    ask::requests::{ActRequest, BeginRequest, ProcedureRequest, Terms},
+    ask::requests::{BeginRequest, Doing},
     engine::{Engine, read},
     error::EngineError,
     loaded::Loaded,
@@ -23,18 +23,22 @@ const LONGEST_IDENTITY: usize = 100;
 impl Engine {
     // ---- changing ----
 
-    /// Begins a run of a wish.
+    /// Begins a run.
     pub async fn begin(&self, request: &BeginRequest, who: &str) -> Result<RunId, EngineError> {
+        let (from_line, vouched_for) = match &request.does {
+            Doing::Procedure { from_line, vouched_for, .. } => (from_line.filter(|l| *l > 1), vouched_for.clone()),
+            Doing::Services { .. } | Doing::Act { .. } => (None, BTreeSet::new()),
+        };
+        if from_line.is_some() && !request.has_reason() {
+            return Err(EngineError::NoReason("to vouch for the lines before"));
+        }
         if let Some(run) = self.begun_already(request.asked_as.as_deref()).await? {
             return Ok(run);
         }
         let (plan, loaded) = self.plan(request).await?;
-        let begun = Begun {
-            why: request.why.clone(),
-            change: request.change.clone(),
-            ..self.may_begin(plan, &loaded, &request.terms(), who).await?
-        };
-        self.begin_so(begun, request.asked_as.clone()).await
+        let begun = Begun { from_line, vouched_for, ..self.may_begin(plan, &loaded, request, who).await? };
+        let asked_as = request.asked_as.clone();
+        self.ask(|reply| Msg::Begin { begun: Box::new(begun), asked_as, reply }).await
     }
 
     /// The run that was begun under an identity, where one was: whoever asks twice is told twice.
@@ -48,51 +52,20 @@ impl Engine {
         found.unwrap_or(Err(EngineError::Busy))
     }
 
-    /// Begins a run of a procedure.
-    pub async fn begin_procedure(&self, name: &ProcedureName, request: &ProcedureRequest, who: &str) -> Result<RunId, EngineError> {
-        let from_line = request.from_line.filter(|l| *l > 1);
-        if from_line.is_some() && request.why.as_deref().is_none_or(|w| w.trim().is_empty()) {
-            return Err(EngineError::NoReason("to vouch for the lines before"));
-        }
-        if let Some(run) = self.begun_already(request.asked_as.as_deref()).await? {
-            return Ok(run);
-        }
-        let (plan, loaded) = self.plan_procedure(name, request).await?;
-        let begun = Begun {
-            why: request.why.clone(),
-            change: request.change.clone(),
-            from_line,
-            vouched_for: request.vouched_for.clone(),
-            ..self.may_begin(plan, &loaded, &request.terms(), who).await?
-        };
-        self.begin_so(begun, request.asked_as.clone()).await
-    }
-
-    /// Begins a run of a further act of services.
-    pub async fn begin_act(&self, request: &ActRequest, who: &str) -> Result<RunId, EngineError> {
-        if let Some(run) = self.begun_already(request.asked_as.as_deref()).await? {
-            return Ok(run);
-        }
-        let (plan, loaded) = self.plan_act(request).await?;
-        let terms = ProcedureRequest { why: request.why.clone(), shown: request.shown.clone(), ..ProcedureRequest::default() };
-        let begun = Begun { why: request.why.clone(), ..self.may_begin(plan, &loaded, &terms.terms(), who).await? };
-        self.begin_so(begun, request.asked_as.clone()).await
-    }
-
     /// How a run begins by a plan, where nothing stands in its way.
-    async fn may_begin(&self, plan: Plan, loaded: &Loaded, terms: &Terms<'_>, who: &str) -> Result<Begun, EngineError> {
+    async fn may_begin(&self, plan: Plan, loaded: &Loaded, terms: &BeginRequest, who: &str) -> Result<Begun, EngineError> {
         if let Some(by) = read(&self.shared.standstill).clone() {
             return Err(EngineError::Standstill(by));
         }
         if !plan.can_begin() {
             return Err(EngineError::NotAsItIs(Box::new(plan)));
         }
-        self.is_as_shown(&plan, loaded.edition, terms.shown)?;
+        self.is_as_shown(&plan, loaded.edition, terms.shown.as_deref())?;
         let acted_on = plan.sequence.acted_on();
-        if !terms.in_freeze.is_empty() && terms.why.is_none_or(|w| w.trim().is_empty()) {
+        if !terms.in_freeze.is_empty() && !terms.has_reason() {
             return Err(EngineError::NoReason("to begin inside a change freeze"));
         }
-        let window = terms.window.map(|name| self.window(loaded, name, terms.at_last_moment)).transpose()?;
+        let window = terms.window.as_deref().map(|name| self.window(loaded, name, terms.at_last_moment)).transpose()?;
         if let Some(stray) = terms.overrides.keys().find(|a| !acted_on.contains(*a)) {
             return Err(EngineError::StrayOverride(stray.clone()));
         }
@@ -111,11 +84,13 @@ impl Engine {
                 return Err(EngineError::HostKept { host: host.clone(), why });
             }
         }
-        let forecast = play_all(&plan.sequence.steps, &loaded.estate, terms.at_once);
-        let begun = Begun::of(plan, &loaded.estate, loaded.edition, who, terms.overrides);
+        let forecast = play_all(&plan.sequence.steps, &loaded.estate, terms.at_once());
+        let begun = Begun::of(plan, &loaded.estate, loaded.edition, who, &terms.overrides);
         Ok(Begun {
             forecast: Some(forecast),
-            at_once: terms.at_once,
+            why: terms.why.clone(),
+            change: terms.change.clone(),
+            at_once: terms.at_once(),
             window,
             in_freeze: terms.in_freeze.clone(),
             held_at_most: terms.held_at_most.or(begun.held_at_most),
@@ -138,10 +113,6 @@ impl Engine {
                 Err(EngineError::WindowShut { title: window.title.clone(), opens })
             }
         }
-    }
-
-    async fn begin_so(&self, begun: Begun, asked_as: Option<String>) -> Result<RunId, EngineError> {
-        self.ask(|reply| Msg::Begin { begun: Box::new(begun), asked_as, reply }).await
     }
 
     /// Goes on with a run that holds since things changed, by what was shown of it anew.

@@ -19,7 +19,7 @@ use yantro_core::{
 };
 
 use crate::{
-    ask::requests::{ActRequest, BeginRequest, ProcedureRequest},
+    ask::requests::{BeginRequest, Doing},
     engine::{Engine, read},
     error::EngineError,
     loaded::Loaded,
@@ -48,90 +48,66 @@ impl Engine {
     /// Works out what a request comes to, from a fresh look.
     pub async fn plan(&self, request: &BeginRequest) -> Result<(Plan, Arc<Loaded>), EngineError> {
         let loaded = as_one_run_sees_it(self.estate_loaded()?, &request.overrides)?;
-        let selection = self.as_found(&request.selection).await?;
-        let chosen = selection::resolve(&loaded.estate, &loaded.graph, &selection, &request.except)?;
-        let seen = self.hands.look(loaded.estate.services.values().cloned().collect()).await;
-        let facts: Facts = seen.into_iter().collect();
-        let asked = Request {
-            wish: request.wish,
-            chosen,
-            alone: request.alone,
-            left_standing: request.left_standing.clone(),
-            below_keep_up: request.below_keep_up.clone(),
+        let mut plan = match &request.does {
+            Doing::Services { wish, of, except, alone } => {
+                let selection = self.as_found(of).await?;
+                let chosen = selection::resolve(&loaded.estate, &loaded.graph, &selection, except)?;
+                let asked = Request {
+                    wish: *wish,
+                    chosen,
+                    alone: *alone,
+                    left_standing: request.left_standing.clone(),
+                    below_keep_up: request.below_keep_up.clone(),
+                };
+                let (facts, usual) = (self.facts(&loaded).await, self.usual(&loaded.estate).await);
+                let mut plan = plan(&loaded.estate, &loaded.graph, &facts, &usual, &asked);
+                plan.preflight = preflight(&loaded.estate, &plan.sequence.steps);
+                plan
+            }
+            Doing::Procedure { name, answers, from_line, vouched_for } => {
+                let procedure = self.with_as_found(procedure_of(&loaded.estate, name)?).await?;
+                let asked = Asked { from_line: *from_line, vouched_for: vouched_for.clone(), ..Asked::default() };
+                self.plan_lines(&procedure, request, answers, asked, &loaded).await?
+            }
+            Doing::Act { act, of } => {
+                let procedure = of_one_act(&loaded, act, of)?;
+                self.plan_lines(&procedure, request, &BTreeMap::new(), Asked::default(), &loaded).await?
+            }
         };
-        let mut plan = plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate).await, &asked);
         plan.prefer(request.prefer, &loaded.estate);
-        plan.preflight = preflight(&loaded.estate, &plan.sequence.steps);
         plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &request.in_freeze);
         self.heed_hosts(&mut plan, &loaded.estate, &request.along).await;
         Ok((plan, loaded))
     }
 
-    /// Works out what a procedure comes to, from a fresh look.
-    pub async fn plan_procedure(&self, name: &ProcedureName, request: &ProcedureRequest) -> Result<(Plan, Arc<Loaded>), EngineError> {
-        let loaded = as_one_run_sees_it(self.estate_loaded()?, &request.overrides)?;
-        let procedure = loaded.estate.procedures.get(name).ok_or_else(|| EngineError::NoProcedure {
-            name: name.to_string(),
-            near: did_you_mean(name.as_str(), loaded.estate.procedures.keys().map(ProcedureName::as_str)),
-        })?;
-        let procedure = self.with_as_found(procedure).await?;
-        self.plan_lines(&procedure, request, loaded).await
-    }
-
-    /// Works out what a further act of services comes to: a procedure of one line that nobody wrote.
-    pub async fn plan_act(&self, request: &ActRequest) -> Result<(Plan, Arc<Loaded>), EngineError> {
-        let loaded = self.estate_loaded()?;
-        let act = request.act.to_ascii_lowercase();
-        let name = act.parse().map_err(|_| EngineError::NoAct(request.act.clone()))?;
-        // That each name means something is told as of any selection.
-        selection::resolve(&loaded.estate, &loaded.graph, &request.of, &[])?;
-        let line = Line {
-            name: None,
-            does: Does::Act { act: act.clone(), of: request.of.clone() },
-            alongside: false,
-            preflight: false,
-            settings: Settings::default(),
-        };
-        let procedure = Procedure {
-            name,
-            title: format!("{act} {}", request.of.join(", ")),
-            purpose: None,
-            questions: BTreeMap::new(),
-            if_it_fails: None,
-            held_at_most: None,
-            lines: vec![line],
-            dir: loaded.folder.clone(),
-        };
-        self.plan_lines(&procedure, &ProcedureRequest::default(), loaded).await
+    /// How everything stands, by a fresh look.
+    async fn facts(&self, loaded: &Loaded) -> Facts {
+        self.hands.look(loaded.estate.services.values().cloned().collect()).await.into_iter().collect()
     }
 
     async fn plan_lines(
         &self,
         procedure: &Procedure,
-        request: &ProcedureRequest,
-        loaded: Arc<Loaded>,
-    ) -> Result<(Plan, Arc<Loaded>), EngineError> {
-        let values = procedure::settle(&loaded.estate, &loaded.graph, procedure, &request.answers).map_err(EngineError::Answers)?;
-        if let Some(from) = request.from_line
+        request: &BeginRequest,
+        answers: &BTreeMap<String, String>,
+        asked: Asked,
+        loaded: &Loaded,
+    ) -> Result<Plan, EngineError> {
+        let values = procedure::settle(&loaded.estate, &loaded.graph, procedure, answers).map_err(EngineError::Answers)?;
+        if let Some(from) = asked.from_line
             && (from == 0 || from as usize > procedure.lines.len())
         {
             return Err(EngineError::NoLine { line: from, lines: procedure.lines.len() });
         }
-        let seen = self.hands.look(loaded.estate.services.values().cloned().collect()).await;
-        let facts: Facts = seen.into_iter().collect();
         let asked = Asked {
             values,
             left_standing: request.left_standing.clone(),
             below_keep_up: request.below_keep_up.clone(),
-            from_line: request.from_line.filter(|l| *l > 1),
-            vouched_for: request.vouched_for.clone(),
-            ..Asked::default()
+            from_line: asked.from_line.filter(|l| *l > 1),
+            ..asked
         };
-        let mut plan = procedure::plan(&loaded.estate, &loaded.graph, &facts, &self.usual(&loaded.estate).await, procedure, &asked);
-        plan.prefer(request.prefer, &loaded.estate);
-        plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &request.in_freeze);
-        self.heed_hosts(&mut plan, &loaded.estate, &request.along).await;
-        Ok((plan, loaded))
+        let (facts, usual) = (self.facts(loaded).await, self.usual(&loaded.estate).await);
+        Ok(procedure::plan(&loaded.estate, &loaded.graph, &facts, &usual, procedure, &asked))
     }
 
     /// What a run that holds since things changed would do now (R8): its plan worked out anew, from a fresh look and by the
@@ -139,9 +115,7 @@ impl Engine {
     pub async fn anew(&self, run: RunId) -> Result<(Plan, Arc<Loaded>), EngineError> {
         let begun = read(&self.shared.runs).get(&run).map(|r| r.begun.clone()).ok_or(EngineError::NoRun(run))?;
         let loaded = as_one_run_sees_it(self.estate_loaded()?, &begun.overrides)?;
-        let seen = self.hands.look(loaded.estate.services.values().cloned().collect()).await;
-        let facts: Facts = seen.into_iter().collect();
-        let usual = self.usual(&loaded.estate).await;
+        let (facts, usual) = (self.facts(&loaded).await, self.usual(&loaded.estate).await);
         let mut plan = again(&loaded.newest(), &begun, &facts, &usual).ok_or_else(|| EngineError::NoProcedure {
             name: begun.sequence.of.word().to_owned(),
             near: "it is no longer in the estate: give this run up".to_owned(),
@@ -150,6 +124,35 @@ impl Engine {
         self.heed_hosts(&mut plan, &loaded.estate, &BTreeSet::new()).await;
         Ok((plan, loaded))
     }
+}
+
+/// The procedure of a name as it was typed.
+fn procedure_of<'e>(estate: &'e Estate, name: &str) -> Result<&'e Procedure, EngineError> {
+    let known = name.parse::<ProcedureName>().ok().and_then(|n| estate.procedures.get(&n));
+    known.ok_or_else(|| EngineError::NoProcedure {
+        name: name.to_owned(),
+        near: did_you_mean(name, estate.procedures.keys().map(ProcedureName::as_str)),
+    })
+}
+
+/// A further act of services: a procedure of one line that nobody wrote.
+fn of_one_act(loaded: &Loaded, act: &str, of: &[String]) -> Result<Procedure, EngineError> {
+    let name = act.to_ascii_lowercase().parse().map_err(|_| EngineError::NoAct(act.to_owned()))?;
+    let act = act.to_ascii_lowercase();
+    // That each name means something is told as of any selection.
+    selection::resolve(&loaded.estate, &loaded.graph, of, &[])?;
+    let does = Does::Act { act: act.clone(), of: of.to_vec() };
+    let line = Line { name: None, does, alongside: false, preflight: false, settings: Settings::default() };
+    Ok(Procedure {
+        name,
+        title: format!("{act} {}", of.join(", ")),
+        purpose: None,
+        questions: BTreeMap::new(),
+        if_it_fails: None,
+        held_at_most: None,
+        lines: vec![line],
+        dir: loaded.folder.clone(),
+    })
 }
 
 /// The estate with the settings in it that are written for one run.

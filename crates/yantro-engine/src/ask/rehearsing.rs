@@ -9,7 +9,6 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
     estate::Estate,
-    name::ProcedureName,
     proof::Facts,
     rehearsal::{WhatIf, what_if},
     run::{Run, RunId, StepState},
@@ -22,10 +21,9 @@ use yantro_core::{
 };
 
 use crate::{
-    ask::requests::{BeginRequest, ProcedureRequest},
+    ask::requests::BeginRequest,
     engine::{Engine, read},
     error::EngineError,
-    loaded::Loaded,
     told::forecast::{KeptForecast, RunForecast, SlowStep, WindowView},
     told::view::PreflightView,
 };
@@ -57,31 +55,10 @@ pub struct Rehearsal {
 }
 
 impl Engine {
-    /// Rehearses a wish; `fails` is a step to play as failing.
+    /// Rehearses what is asked for; `fails` is a step to play as failing.
     pub async fn rehearse(&self, request: &BeginRequest, fails: Option<StepId>) -> Result<Rehearsal, EngineError> {
         let (plan, loaded) = self.plan(request).await?;
-        self.rehearsed(plan, loaded, request.at_once.map(Into::into), fails, request.window.as_deref()).await
-    }
-
-    /// Rehearses a procedure; `fails` is a step to play as failing.
-    pub async fn rehearse_procedure(
-        &self,
-        name: &ProcedureName,
-        request: &ProcedureRequest,
-        fails: Option<StepId>,
-    ) -> Result<Rehearsal, EngineError> {
-        let (plan, loaded) = self.plan_procedure(name, request).await?;
-        self.rehearsed(plan, loaded, request.at_once.map(Into::into), fails, request.window.as_deref()).await
-    }
-
-    async fn rehearsed(
-        &self,
-        plan: Plan,
-        loaded: Arc<Loaded>,
-        at_once: Option<u32>,
-        fails: Option<StepId>,
-        window: Option<&str>,
-    ) -> Result<Rehearsal, EngineError> {
+        let (at_once, window) = (request.at_once(), request.window.as_deref());
         if let Some(step) = fails.filter(|s| s.0 == 0 || s.0 as usize > plan.sequence.steps.len()) {
             return Err(EngineError::NoStep { step, steps: plan.sequence.steps.len() });
         }

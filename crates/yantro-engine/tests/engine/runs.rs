@@ -6,7 +6,7 @@ use yantro_core::{
     run::{DecisionKind, RunState},
     sequence::{Basis, Wish},
 };
-use yantro_engine::{EngineError, ProcedureRequest};
+use yantro_engine::{BeginRequest, EngineError};
 
 use crate::world::{World, request};
 
@@ -133,15 +133,15 @@ async fn what_a_run_took_is_what_the_next_is_forecast_by() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_rehearsal_of_a_procedure_changes_nothing() {
     let world = World::begun().await;
-    let dawn = "dawn".parse().unwrap();
-    let rehearsed = world.engine.rehearse_procedure(&dawn, &ProcedureRequest::default(), None).await.unwrap();
+    let dawn = BeginRequest::of_procedure("dawn");
+    let rehearsed = world.engine.rehearse(&dawn, None).await.unwrap();
     let text = serde_json::to_string(&rehearsed).unwrap();
     assert!(text.contains("quay-1/fares-db"), "{text}");
     assert!(world.engine.runs(None, 10).unwrap().is_empty());
     assert_eq!(world.state("quay-1/fares-db"), SeenState::Proven);
-    let run = world.engine.begin_procedure(&dawn, &ProcedureRequest::default(), "maren").await.unwrap();
+    let run = world.engine.begin(&dawn, "maren").await.unwrap();
     let played = world.is(run, &[RunState::Finished, RunState::Held]).await;
     assert_eq!(played.state, RunState::Finished, "{:?}", played.held_because);
-    let missing = world.engine.begin_procedure(&"dusk".parse().unwrap(), &ProcedureRequest::default(), "maren").await.unwrap_err();
+    let missing = world.engine.begin(&BeginRequest::of_procedure("dusk"), "maren").await.unwrap_err();
     assert!(matches!(missing, EngineError::NoProcedure { ref name, .. } if name == "dusk"), "{missing}");
 }

@@ -122,6 +122,5 @@ pub async fn started(folder: &TempDir, looking_only: bool) -> Result<Engine, Eng
 }
 
 pub fn request(wish: Wish, of: &str) -> BeginRequest {
-    let text = serde_json::json!({ "wish": wish, "selection": of.split_whitespace().collect::<Vec<_>>() });
-    serde_json::from_value(text).unwrap()
+    BeginRequest::of_services(wish, of.split_whitespace())
 }

@@ -1,6 +1,6 @@
 //! `yantro preview`, `start`, `stop`, `restart` and `reload`.
 
-use std::{collections::BTreeSet, num::NonZeroU32};
+use std::num::NonZeroU32;
 
 use clap::ValueEnum;
 use yantro_core::{
@@ -11,7 +11,7 @@ use yantro_core::{
     sequence::{Prefer, Wish},
     time::Span,
 };
-use yantro_engine::{ActRequest, BeginRequest, BoardView};
+use yantro_engine::{BeginRequest, BoardView, Doing};
 use yantro_server::wire::PlanView;
 
 use super::{board::heading, consent::begin_as_shown, shown::show};
@@ -122,8 +122,16 @@ pub struct HoursOf {
 }
 
 impl HoursOf {
-    pub fn prefer(&self) -> Prefer {
-        if self.least_felt { Prefer::LeastFelt } else { Prefer::Soonest }
+    /// The request, so bound.
+    pub fn bound(&self, request: BeginRequest) -> BeginRequest {
+        BeginRequest {
+            prefer: if self.least_felt { Prefer::LeastFelt } else { Prefer::Soonest },
+            in_freeze: self.in_freeze.iter().cloned().collect(),
+            held_at_most: self.held_at_most,
+            window: self.window.clone(),
+            at_last_moment: self.at_last_moment.into(),
+            ..request
+        }
     }
 }
 
@@ -184,25 +192,16 @@ pub struct Wanted {
 
 impl Selection {
     fn request(self, wish: Wish) -> Result<BeginRequest, Failure> {
+        let does = Doing::Services { wish, of: self.selection, except: self.except, alone: self.alone };
         Ok(BeginRequest {
-            wish,
-            selection: self.selection,
-            except: self.except,
-            alone: self.alone,
-            left_standing: self.left_standing.into_iter().collect::<BTreeSet<_>>(),
-            below_keep_up: self.below_keep_up.into_iter().collect::<BTreeSet<_>>(),
+            left_standing: self.left_standing.into_iter().collect(),
+            below_keep_up: self.below_keep_up.into_iter().collect(),
             along: self.along.into_iter().collect(),
             overrides: self.over.overrides()?,
             at_once: self.at_once,
             why: self.why,
             change: self.change,
-            prefer: self.hours.prefer(),
-            in_freeze: self.hours.in_freeze.into_iter().collect(),
-            held_at_most: self.hours.held_at_most,
-            window: self.hours.window,
-            at_last_moment: self.hours.at_last_moment.into(),
-            shown: None,
-            asked_as: None,
+            ..self.hours.bound(BeginRequest::new(does))
         })
     }
 }
@@ -270,8 +269,9 @@ pub struct FurtherAct {
 
 impl FurtherAct {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
-        let request = ActRequest { act: self.act.clone(), of: self.of, why: self.why, shown: None, asked_as: None };
-        begin_as_confirmed(["/acts/plan", "/acts"], &request, &self.act, (self.yes, self.unwatched), global, say)
+        let does = Doing::Act { act: self.act.clone(), of: self.of };
+        let request = BeginRequest { why: self.why, ..BeginRequest::new(does) };
+        begin_as_confirmed(&request, &self.act, (self.yes, self.unwatched), global, say)
     }
 }
 
@@ -289,18 +289,11 @@ impl Wanted {
 
     fn carry_out(self, wish: Wish, global: &Global, say: &Say) -> Outcome {
         let request = self.selection.request(wish)?;
-        begin_as_confirmed(["/plan", "/runs"], &request, wish.word(), (self.yes, self.unwatched), global, say)
+        begin_as_confirmed(&request, wish.word(), (self.yes, self.unwatched), global, say)
     }
 }
 
-fn begin_as_confirmed(
-    calls: [&str; 2],
-    request: &impl serde::Serialize,
-    word: &str,
-    said: (bool, bool),
-    global: &Global,
-    say: &Say,
-) -> Outcome {
+fn begin_as_confirmed(request: &BeginRequest, word: &str, said: (bool, bool), global: &Global, say: &Say) -> Outcome {
     let client = Client::find(global)?;
-    wait_for(begin_as_shown(&client, say, calls, request, word, said))
+    wait_for(begin_as_shown(&client, say, request, word, said))
 }

@@ -36,26 +36,7 @@ pub struct Attend {
 }
 
 fn request(wish: Wish, service: &str, why: Option<String>) -> BeginRequest {
-    BeginRequest {
-        wish,
-        selection: vec![service.to_owned()],
-        except: Vec::new(),
-        alone: false,
-        left_standing: Default::default(),
-        below_keep_up: Default::default(),
-        along: Default::default(),
-        overrides: Default::default(),
-        at_once: None,
-        why,
-        change: None,
-        in_freeze: Default::default(),
-        prefer: Default::default(),
-        held_at_most: None,
-        window: None,
-        at_last_moment: Default::default(),
-        shown: None,
-        asked_as: None,
-    }
+    BeginRequest { why, ..BeginRequest::of_services(wish, [service]) }
 }
 
 impl Attend {

@@ -6,7 +6,7 @@ use yantro_core::{
     run::{Allowed, DecisionKind, RunId},
     sequence::StepId,
 };
-use yantro_engine::{BoardView, Consequences, Deed, RunView};
+use yantro_engine::{BeginRequest, BoardView, Consequences, Deed, RunView};
 use yantro_server::wire::{DecisionRequest, PlanView, RunBegun};
 
 use super::{board::heading, follow, shown, standing};
@@ -19,22 +19,15 @@ use crate::{
 /// How often a script's begin is worked out anew where it came out otherwise than a moment before.
 const TRIES: u32 = 3;
 
-/// Plans what is asked for, shows it, has it confirmed by its word, begins just that, and watches it. `calls` are the call that
-/// plans and the one that begins; `said` is whether it is begun unasked, and not watched.
-pub async fn begin_as_shown(
-    client: &Client,
-    say: &Say,
-    calls: [&str; 2],
-    request: &impl serde::Serialize,
-    word: &str,
-    said: (bool, bool),
-) -> Outcome {
+/// Plans what is asked for, shows it, has it confirmed by its word, begins just that, and watches it. `said` is whether it is begun
+/// unasked, and not watched.
+pub async fn begin_as_shown(client: &Client, say: &Say, request: &BeginRequest, word: &str, said: (bool, bool)) -> Outcome {
     let (yes, unwatched) = said;
-    let mut request = serde_json::to_value(request).map_err(|e| Failure::own(e.to_string(), ""))?;
+    let mut request = request.clone();
     let mut tries = 0;
     let begun: RunBegun = loop {
-        request["shown"] = Value::Null;
-        let plan: PlanView = client.ask(calls[0], &request).await?;
+        request.shown = None;
+        let plan: PlanView = client.ask("/plan", &request).await?;
         let board: BoardView = client.get("/board").await?;
         // Whoever is asked sees what for, whatever form the outcome takes.
         if !say.is_json() || !yes {
@@ -50,10 +43,10 @@ pub async fn begin_as_shown(
         if !yes && !confirmed_as(say, word, "begin", "begun") {
             return Ok(Exit::NotConfirmed);
         }
-        request["shown"] = json!(plan.digest);
-        request["asked_as"] = json!(identity()?);
+        request.shown = Some(plan.digest.clone());
+        request.asked_as = Some(identity()?);
         say.changes_something();
-        match client.post_once(calls[1], &request).await {
+        match client.post_once("/runs", &request).await {
             Err(Failure::Problem(problem)) if problem.kind.ends_with(":otherwise") && (!yes || tries < TRIES) => {
                 tries += 1;
                 say.talk(format!("\n{} {}", tinted(Tint::Alarm, "Nothing was begun:"), problem.detail));

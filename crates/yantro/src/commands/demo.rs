@@ -1,7 +1,6 @@
 //! `yantro demo`: the server with an estate of real processes, in a folder of its own.
 
 use std::{
-    collections::BTreeSet,
     fs,
     os::unix::{fs::PermissionsExt, process::CommandExt},
     path::{Path, PathBuf},
@@ -168,26 +167,8 @@ fn kept(folder: &Path, net: &str) -> Result<Child, Failure> {
 async fn start_all(engine: &Engine, who: &str) -> Result<(), Failure> {
     let Some(loaded) = engine.loaded() else { return Ok(()) };
     let services = loaded.estate.services.values().filter(|s| s.expected == Expected::Up && s.hands_off.is_none());
-    let request = BeginRequest {
-        wish: Wish::Start,
-        selection: services.map(|s| s.address.to_string()).collect(),
-        except: Vec::new(),
-        alone: false,
-        left_standing: BTreeSet::new(),
-        below_keep_up: BTreeSet::new(),
-        along: BTreeSet::new(),
-        overrides: Default::default(),
-        at_once: None,
-        change: None,
-        in_freeze: BTreeSet::new(),
-        prefer: Default::default(),
-        held_at_most: None,
-        window: None,
-        at_last_moment: Default::default(),
-        shown: None,
-        asked_as: None,
-        why: Some("the demo begins".to_owned()),
-    };
+    let of = services.map(|s| s.address.to_string());
+    let request = BeginRequest { why: Some("the demo begins".to_owned()), ..BeginRequest::of_services(Wish::Start, of) };
     engine.begin(&request, who).await.map_err(|e| failed(&e))?;
     Ok(())
 }

@@ -17,7 +17,7 @@ use yantro_core::{
     sequence::{self, Plan, StepId, Usual, Wish},
     time::Timestamp,
 };
-use yantro_engine::{BeginRequest, Draft, DraftRequest, ProcedureRequest, Rehearsal, RunView, rehearse};
+use yantro_engine::{BeginRequest, Doing, Draft, DraftRequest, Rehearsal, RunView, rehearse};
 use yantro_server::wire::{NoteRequest, PlanView, ProcedureSummary, ProcedureView, plan_says, roughly};
 
 use super::{
@@ -184,7 +184,8 @@ pub struct TakeOn {
 }
 
 impl Terms {
-    fn request(&self) -> Result<ProcedureRequest, Failure> {
+    /// The answers given on the command line.
+    fn answers(&self) -> Result<BTreeMap<String, String>, Failure> {
         let mut answers = BTreeMap::new();
         for text in &self.answer {
             let Some((name, value)) = text.split_once('=') else {
@@ -192,9 +193,18 @@ impl Terms {
             };
             answers.insert(name.to_owned(), value.to_owned());
         }
-        Ok(ProcedureRequest {
-            answers,
-            from_line: self.from_line,
+        Ok(answers)
+    }
+
+    /// A request on these terms for the procedure.
+    fn request(&self, name: &str) -> Result<BeginRequest, Failure> {
+        let (answers, vouched_for) = (self.answers()?, self.vouched_for.iter().cloned().collect());
+        self.put_on(Doing::Procedure { name: name.to_owned(), answers, from_line: self.from_line, vouched_for })
+    }
+
+    /// A request on these terms.
+    fn put_on(&self, does: Doing) -> Result<BeginRequest, Failure> {
+        Ok(BeginRequest {
             left_standing: self.left_standing.iter().cloned().collect(),
             below_keep_up: self.below_keep_up.iter().cloned().collect(),
             along: self.along.iter().cloned().collect(),
@@ -202,14 +212,7 @@ impl Terms {
             at_once: self.at_once,
             why: self.why.clone(),
             change: self.change.clone(),
-            in_freeze: self.hours.in_freeze.iter().cloned().collect(),
-            prefer: self.hours.prefer(),
-            held_at_most: self.hours.held_at_most,
-            window: self.hours.window.clone(),
-            at_last_moment: self.hours.at_last_moment.into(),
-            vouched_for: self.vouched_for.iter().cloned().collect(),
-            shown: None,
-            asked_as: None,
+            ..self.hours.bound(BeginRequest::new(does))
         })
     }
 }
@@ -295,27 +298,26 @@ pub(crate) fn written(view: &ProcedureView, say: &Say) {
 impl CarryOut {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
-        let mut request = self.terms.request()?;
+        let mut request = self.terms.request(self.name.as_str())?;
         wait_for(async {
-            let path = format!("/procedures/{}", self.name);
-            let view: ProcedureView = client.get(&path).await?;
+            let view: ProcedureView = client.get(&format!("/procedures/{}", self.name)).await?;
             if say.at_terminal() && !self.yes {
                 ask_questions(&view, &mut request, say);
             }
-            let calls = [format!("{path}/plan"), format!("{path}/runs")];
             let said = (self.yes, self.unwatched);
-            consent::begin_as_shown(&client, say, [&calls[0], &calls[1]], &request, self.name.as_str(), said).await
+            consent::begin_as_shown(&client, say, &request, self.name.as_str(), said).await
         })
     }
 }
 
 /// Asks what was not answered on the command line.
-fn ask_questions(view: &ProcedureView, request: &mut ProcedureRequest, say: &Say) {
-    for (name, asks) in view.procedure.questions.iter().filter(|(n, _)| !request.answers.contains_key(*n)).collect::<Vec<_>>() {
+fn ask_questions(view: &ProcedureView, request: &mut BeginRequest, say: &Say) {
+    let Doing::Procedure { answers, .. } = &mut request.does else { return };
+    for (name, asks) in view.procedure.questions.iter().filter(|(n, _)| !answers.contains_key(*n)).collect::<Vec<_>>() {
         let default = asks.default.as_ref().map_or(String::new(), |d| format!(" [{d}]"));
         let answer = say.answer(&format!("{}{}{default}: ", asks.asks, asks.hint()));
         if !answer.is_empty() {
-            request.answers.insert(name.clone(), answer);
+            answers.insert(name.clone(), answer);
         }
     }
 }
@@ -348,36 +350,17 @@ impl Rehearse {
         Ok(if rehearsal.can_begin { Exit::Good } else { Exit::Failed })
     }
 
-    fn wished(&self, wish: Wish) -> Result<BeginRequest, Failure> {
-        Ok(BeginRequest {
-            wish,
-            selection: self.selection.clone(),
-            except: self.except.clone(),
-            alone: self.alone,
-            left_standing: self.terms.left_standing.iter().cloned().collect(),
-            below_keep_up: self.terms.below_keep_up.iter().cloned().collect(),
-            along: self.terms.along.iter().cloned().collect(),
-            overrides: self.terms.over.overrides()?,
-            at_once: self.terms.at_once,
-            why: None,
-            change: None,
-            in_freeze: self.terms.hours.in_freeze.iter().cloned().collect(),
-            prefer: self.terms.hours.prefer(),
-            held_at_most: self.terms.hours.held_at_most,
-            window: self.terms.hours.window.clone(),
-            at_last_moment: self.terms.hours.at_last_moment.into(),
-            shown: None,
-            asked_as: None,
-        })
-    }
-
     async fn online(&self, global: &Global) -> Result<Rehearsal, Failure> {
         let client = Client::find(global)?;
         let fails = self.if_fails.map_or(String::new(), |n| format!("?fails={n}"));
-        match wish_of(&self.what) {
-            Some(wish) => client.ask(&format!("/rehearsals{fails}"), &self.wished(wish)?).await,
-            None => client.ask(&format!("/procedures/{}/rehearsals{fails}", self.what), &self.terms.request()?).await,
-        }
+        let request = match wish_of(&self.what) {
+            Some(wish) => {
+                let (of, except) = (self.selection.clone(), self.except.clone());
+                self.terms.put_on(Doing::Services { wish, of, except, alone: self.alone })?
+            }
+            None => self.terms.request(&self.what)?,
+        };
+        client.ask(&format!("/rehearsals{fails}"), &request).await
     }
 
     /// From a file alone: everything as expected, but for what is assumed.
@@ -441,7 +424,7 @@ impl Rehearse {
                 yantro_core::name::did_you_mean(&self.what, names.iter().copied()),
             )
         })?;
-        let values = procedure::settle(estate, graph, procedure, &self.terms.request()?.answers).map_err(|faults| {
+        let values = procedure::settle(estate, graph, procedure, &self.terms.answers()?).map_err(|faults| {
             let (why, mend): (Vec<String>, Vec<String>) = faults.into_iter().map(|f| (f.why, f.mend)).unzip();
             Failure::own(why.join("; "), mend.join("; "))
         })?;
