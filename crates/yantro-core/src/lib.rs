@@ -22,6 +22,7 @@ pub mod rehearsal;
 pub mod run;
 pub mod selection;
 pub mod sequence;
+pub mod stage;
 pub mod survey;
 pub mod time;
 pub mod written;

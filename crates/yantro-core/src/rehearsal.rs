@@ -10,10 +10,11 @@ use crate::{
     estate::{Estate, IfItFails},
     graph::EstateGraph,
     holders::Rooms,
-    name::Address,
+    name::{Address, ProcedureName},
     proof::{Answer, Facts, SeenState},
-    run::{ActBegun, ActEnd, ActKind, Begun, Decision, DecisionKind, Input, Order, Run, RunId, RunState, StepState, plan_divert},
-    sequence::{Plan, StepId, StepKind, Usual},
+    run::{ActBegun, ActEnd, ActId, ActKind, Begun, Decision, DecisionKind, Divert, Input, Run, RunId, RunState, StepState, plan_divert},
+    sequence::{Plan, StepId, Usual},
+    stage::{Climb, Stage},
     time::Timestamp,
 };
 
@@ -53,7 +54,7 @@ pub fn what_if(estate: &Estate, graph: &EstateGraph, facts: &Facts, plan: &Plan,
             let mut begun = begun.clone();
             let planned = &mut begun.sequence.steps[step.0 as usize - 1];
             planned.settings.get_or_insert_default().if_it_fails = Some(rule.clone());
-            let mut stage = Stage::new(estate, graph, facts, step);
+            let mut stage = Played::new(estate, graph, facts, step);
             let run = stage.play(begun);
             let off = run
                 .steps()
@@ -80,7 +81,7 @@ const START: Timestamp = Timestamp::from_ms_const(0);
 const TURNS: usize = 2_000_000;
 
 /// A world in which everything goes as it should, but for one step.
-struct Stage<'a> {
+struct Played<'a> {
     estate: &'a Estate,
     graph: &'a EstateGraph,
     states: BTreeMap<Address, SeenState>,
@@ -89,7 +90,7 @@ struct Stage<'a> {
     inputs: std::collections::VecDeque<Input>,
 }
 
-impl<'a> Stage<'a> {
+impl<'a> Played<'a> {
     fn new(estate: &'a Estate, graph: &'a EstateGraph, facts: &Facts, fails: StepId) -> Self {
         Self { estate, graph, states: facts.0.clone(), fails, now: START, inputs: Default::default() }
     }
@@ -131,39 +132,28 @@ impl<'a> Stage<'a> {
     fn state(&self, address: &Address) -> SeenState {
         self.states.get(address).copied().unwrap_or_default()
     }
+}
 
-    fn seen<'i>(&self, addresses: impl IntoIterator<Item = &'i Address>) -> BTreeMap<Address, SeenState> {
-        addresses.into_iter().map(|a| (a.clone(), self.state(a))).collect()
-    }
-
-    fn carry_out(&mut self, run: &Run, order: Order) {
-        let input = match order {
-            Order::TakeLocks => Input::Locked,
-            Order::FirstLook => Input::FirstLooked {
-                seen: self.seen(run.answerable()),
-                rungs: BTreeMap::new(),
-                processes: BTreeMap::new(),
-                unconfirmed: Vec::new(),
-            },
-            Order::FreshLook { step, addresses } => Input::FreshLooked { step, seen: self.seen(&addresses) },
-            Order::FinalLook => Input::FinalLooked { seen: self.seen(run.answerable()) },
-            Order::Preflight { looks } => {
-                Input::Preflighted { answers: looks.into_iter().map(|l| (l, Answer::holds("taken as so"))).collect() }
-            }
-            Order::PlanDivert { procedure, failed, reason } => {
-                let facts = Facts(self.states.clone());
-                let after = run.begun.sequence.steps.len() as u32;
-                let known = [failed.as_str(), reason.as_str()];
-                Input::DivertPlanned(plan_divert(self.estate, self.graph, &facts, &Usual::default(), &procedure, known, after))
-            }
-            Order::Act { step, act, kind } | Order::FindAct { step, act, kind } => return self.act(run, step, act, kind),
-            Order::Climb { step, attempt, kind, from, .. } => return self.climb(run, step, attempt, kind, from),
-            Order::WatchLog { .. } | Order::Recall { .. } | Order::StopLooking { .. } | Order::Unlock { .. } | Order::Release => return,
-        };
+impl Stage for Played<'_> {
+    fn comes(&mut self, _run: &Run, input: Input) {
         self.inputs.push_back(input);
     }
 
-    fn act(&mut self, run: &Run, step: StepId, act: crate::run::ActId, kind: ActKind) {
+    fn look(&mut self, _run: &Run, addresses: Vec<Address>) -> BTreeMap<Address, SeenState> {
+        addresses.into_iter().map(|a| (a.clone(), self.state(&a))).collect()
+    }
+
+    fn divert(&mut self, run: &Run, procedure: &ProcedureName, failed: &str, reason: &str) -> Result<Divert, String> {
+        let facts = Facts(self.states.clone());
+        let after = run.begun.sequence.steps.len() as u32;
+        plan_divert(self.estate, self.graph, &facts, &Usual::default(), procedure, [failed, reason], after)
+    }
+
+    fn find(&mut self, run: &Run, step: StepId, act: ActId, kind: ActKind) {
+        self.act(run, step, act, kind);
+    }
+
+    fn act(&mut self, run: &Run, step: StepId, act: ActId, kind: ActKind) {
         let command = Vec::new();
         let begun =
             ActBegun { command, dir: "/".to_owned(), user: String::new(), pid: None, started: None, marks: BTreeMap::new(), boot: None };
@@ -191,7 +181,8 @@ impl<'a> Stage<'a> {
         }
     }
 
-    fn climb(&mut self, run: &Run, step: StepId, attempt: u32, kind: StepKind, from: u32) {
+    fn climb(&mut self, run: &Run, climb: Climb) {
+        let Climb { step, attempt, kind, from } = climb;
         let planned = run.begun.sequence.step(step);
         let rungs = match (planned.task(), planned.address().and_then(|a| run.begun.services.get(a))) {
             (None, Some(service)) => service.ladder_of(kind).len() as u32,

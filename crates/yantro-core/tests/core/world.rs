@@ -14,7 +14,8 @@ use yantro_core::{
         ActBegun, ActEnd, ActId, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Order, Run, RunId, StepEnd, StepState,
         plan_divert,
     },
-    sequence::{Part, Prefer, Request, StepId, StepKind, Usual, plan},
+    sequence::{Part, Prefer, Preflight, Request, StepId, StepKind, Usual, plan},
+    stage::{Climb, Stage},
     time::{Span, Timestamp},
 };
 
@@ -263,108 +264,6 @@ impl World {
         self.inputs.insert((self.now + std::time::Duration::from_millis(ms), self.order_no), input);
     }
 
-    fn seen(&self, addresses: impl IntoIterator<Item = Address>) -> BTreeMap<Address, SeenState> {
-        addresses.into_iter().map(|a| (a.clone(), self.state(&a))).collect()
-    }
-
-    fn carry_out(&mut self, run: &Run, order: Order) {
-        match order {
-            Order::TakeLocks => self.later(0, Input::Locked),
-            Order::FirstLook => {
-                let seen = self.seen(run.answerable().cloned());
-                self.later(1, Input::FirstLooked { seen, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
-            }
-            Order::FreshLook { step, addresses } => {
-                let seen = self.seen(addresses);
-                self.looked.insert(step.0, self.now);
-                self.later(0, Input::FreshLooked { step, seen });
-            }
-            Order::FinalLook => {
-                self.states.extend(self.comes_back.clone().map(|a| (a, SeenState::Proven)));
-                let seen = self.seen(run.answerable().cloned());
-                self.later(1, Input::FinalLooked { seen });
-            }
-            Order::Act { step, act, kind } => {
-                assert!(self.given.insert(act.0), "act {} was given twice", act.0);
-                let planned = run.begun.sequence.step(step);
-                if let ActKind::Work | ActKind::Announce = kind {
-                    return self.work(run, step, act);
-                }
-                let address = planned.address().unwrap().clone();
-                self.always(run, kind, &address);
-                self.act(kind, &address, planned.service().is_some_and(|on| on.comes_back));
-                self.begins(&address, step, act, kind);
-            }
-            Order::FindAct { step, act, kind } => {
-                if self.given.contains(&act.0) && matches!(kind, ActKind::Work | ActKind::Announce) {
-                    let end = self.work_ends(run, step);
-                    self.later(1, Input::ActEnded { step, act, end });
-                } else if self.given.contains(&act.0) {
-                    let address = run.begun.sequence.step(step).address().unwrap().clone();
-                    self.begins(&address, step, act, kind);
-                } else {
-                    self.carry_out(run, Order::Act { step, act, kind });
-                }
-            }
-            Order::Preflight { looks } => {
-                let answers = looks.into_iter().map(|l| (l, self.preflight.clone())).collect();
-                self.later(1, Input::Preflighted { answers });
-            }
-            Order::PlanDivert { procedure, failed, reason } => {
-                let planned = self.divert(run, &procedure, &failed, &reason);
-                self.later(1, Input::DivertPlanned(planned));
-            }
-            Order::Climb { step, attempt, .. } if run.begun.sequence.step(step).task().is_some() => {
-                for rung in 0..4 {
-                    self.later(5 + rung, Input::RungLooked { step, attempt, rung: rung as u32, answer: Answer::holds("so"), logs: vec![] });
-                }
-            }
-            Order::Climb { step, attempt, kind, from, .. } => {
-                let address = run.begun.sequence.step(step).address().unwrap().clone();
-                self.looking.insert(step.0);
-                let rungs = run.begun.services[&address].ladder_of(kind).len();
-                self.rungs.insert(step.0, rungs);
-                let state = self.state(&address);
-                let returns = run.begun.sequence.step(step).service().is_some_and(|on| on.comes_back);
-                let comes_back = returns || run.begun.services[&address].brought_back_by.is_some();
-                let fault = self.faults.get(&address).copied().unwrap_or(Fault::None);
-                let (holds, against) = match kind {
-                    StepKind::Stop => (state == SeenState::Down || (comes_back && fault != Fault::IgnoresStop), false),
-                    _ if comes_back => (state == SeenState::Proven, false),
-                    _ => (state == SeenState::Proven, state == SeenState::Down),
-                };
-                for rung in from as usize..rungs {
-                    let answer = if holds {
-                        Answer::holds("so")
-                    } else if against {
-                        Answer::against("its process ended")
-                    } else {
-                        Answer::not_yet("not so")
-                    };
-                    self.later(5 + rung as u64, Input::RungLooked { step, attempt, rung: rung as u32, answer, logs: vec![] });
-                    if !holds {
-                        break;
-                    }
-                }
-            }
-            Order::StopLooking { step } => {
-                self.looking.remove(&step.0);
-            }
-            Order::Unlock { address } => {
-                assert!(
-                    run.is_released(&address) && run.in_flight().all(|a| *a != address),
-                    "{address} is let go of while it is worked on"
-                );
-                self.unlocked.insert(address);
-            }
-            Order::Recall { step, act } => {
-                self.recalled.push(run.begun.sequence.step(step).says());
-                self.later(1, Input::ActEnded { step, act, end: ActEnd::Signalled { signal: 15, output: String::new() } });
-            }
-            Order::WatchLog { .. } | Order::Release => {}
-        }
-    }
-
     /// An act on a service begins, and ends but for a process that goes on: the command of a service manager or a power
     /// controller ends, too.
     fn begins(&mut self, address: &Address, step: StepId, act: ActId, kind: ActKind) {
@@ -391,14 +290,7 @@ impl World {
         ActEnd::Exited { code, output: self.output.clone() }
     }
 
-    fn divert(&self, run: &Run, procedure: &ProcedureName, failed: &str, reason: &str) -> Result<Divert, String> {
-        let graph = EstateGraph::new(&self.estate);
-        let facts: Facts = self.states.clone().into_iter().collect();
-        let after = run.begun.sequence.steps.len() as u32;
-        plan_divert(&self.estate, &graph, &facts, &Usual::default(), procedure, [failed, reason], after)
-    }
-
-    fn act(&mut self, kind: ActKind, address: &Address, returns: bool) {
+    fn acts(&mut self, kind: ActKind, address: &Address, returns: bool) {
         self.acts.push((kind, address.clone()));
         let fault = self.faults.get(address).copied().unwrap_or(Fault::None);
         let state = match kind {
@@ -483,6 +375,112 @@ impl World {
             }
             ActKind::Clear | ActKind::Reload | ActKind::Evidence(_) | ActKind::Further | ActKind::Work | ActKind::Announce => {}
         }
+    }
+}
+
+impl Stage for World {
+    fn comes(&mut self, _run: &Run, input: Input) {
+        let after = match &input {
+            Input::Locked | Input::FreshLooked { .. } => 0,
+            _ => 1,
+        };
+        if let Input::FreshLooked { step, .. } = &input {
+            self.looked.insert(step.0, self.now);
+        }
+        self.later(after, input);
+    }
+
+    fn look(&mut self, run: &Run, addresses: Vec<Address>) -> BTreeMap<Address, SeenState> {
+        // What ends the run is seen last of all.
+        if run.steps_not_ended() == 0 {
+            self.states.extend(self.comes_back.clone().map(|a| (a, SeenState::Proven)));
+        }
+        addresses.into_iter().map(|a| (a.clone(), self.state(&a))).collect()
+    }
+
+    fn act(&mut self, run: &Run, step: StepId, act: ActId, kind: ActKind) {
+        assert!(self.given.insert(act.0), "act {} was given twice", act.0);
+        let planned = run.begun.sequence.step(step);
+        if let ActKind::Work | ActKind::Announce = kind {
+            return self.work(run, step, act);
+        }
+        let address = planned.address().unwrap().clone();
+        self.always(run, kind, &address);
+        self.acts(kind, &address, planned.service().is_some_and(|on| on.comes_back));
+        self.begins(&address, step, act, kind);
+    }
+
+    fn find(&mut self, run: &Run, step: StepId, act: ActId, kind: ActKind) {
+        if self.given.contains(&act.0) && matches!(kind, ActKind::Work | ActKind::Announce) {
+            let end = self.work_ends(run, step);
+            self.later(1, Input::ActEnded { step, act, end });
+        } else if self.given.contains(&act.0) {
+            let address = run.begun.sequence.step(step).address().unwrap().clone();
+            self.begins(&address, step, act, kind);
+        } else {
+            self.act(run, step, act, kind);
+        }
+    }
+
+    fn preflight(&mut self, _run: &Run, _look: &Preflight) -> Answer {
+        self.preflight.clone()
+    }
+
+    fn divert(&mut self, run: &Run, procedure: &ProcedureName, failed: &str, reason: &str) -> Result<Divert, String> {
+        let graph = EstateGraph::new(&self.estate);
+        let facts: Facts = self.states.clone().into_iter().collect();
+        let after = run.begun.sequence.steps.len() as u32;
+        plan_divert(&self.estate, &graph, &facts, &Usual::default(), procedure, [failed, reason], after)
+    }
+
+    fn climb(&mut self, run: &Run, climb: Climb) {
+        let Climb { step, attempt, kind, from } = climb;
+        if run.begun.sequence.step(step).task().is_some() {
+            for rung in 0..4 {
+                self.later(5 + rung, Input::RungLooked { step, attempt, rung: rung as u32, answer: Answer::holds("so"), logs: vec![] });
+            }
+            return;
+        }
+        let address = run.begun.sequence.step(step).address().unwrap().clone();
+        self.looking.insert(step.0);
+        let rungs = run.begun.services[&address].ladder_of(kind).len();
+        self.rungs.insert(step.0, rungs);
+        let state = self.state(&address);
+        let returns = run.begun.sequence.step(step).service().is_some_and(|on| on.comes_back);
+        let comes_back = returns || run.begun.services[&address].brought_back_by.is_some();
+        let fault = self.faults.get(&address).copied().unwrap_or(Fault::None);
+        let (holds, against) = match kind {
+            StepKind::Stop => (state == SeenState::Down || (comes_back && fault != Fault::IgnoresStop), false),
+            _ if comes_back => (state == SeenState::Proven, false),
+            _ => (state == SeenState::Proven, state == SeenState::Down),
+        };
+        for rung in from as usize..rungs {
+            let answer = if holds {
+                Answer::holds("so")
+            } else if against {
+                Answer::against("its process ended")
+            } else {
+                Answer::not_yet("not so")
+            };
+            self.later(5 + rung as u64, Input::RungLooked { step, attempt, rung: rung as u32, answer, logs: vec![] });
+            if !holds {
+                break;
+            }
+        }
+    }
+
+    fn stop_looking(&mut self, _run: &Run, step: StepId) {
+        self.looking.remove(&step.0);
+    }
+
+    fn unlock(&mut self, run: &Run, address: &Address) {
+        assert!(run.is_released(address) && run.in_flight().all(|a| a != address), "{address} is let go of while it is worked on");
+        self.unlocked.insert(address.clone());
+    }
+
+    fn recall(&mut self, run: &Run, step: StepId, act: ActId) {
+        self.recalled.push(run.begun.sequence.step(step).says());
+        self.later(1, Input::ActEnded { step, act, end: ActEnd::Signalled { signal: 15, output: String::new() } });
     }
 }
 
