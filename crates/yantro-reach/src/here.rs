@@ -221,7 +221,7 @@ impl Here {
     }
 
     /// Takes an identity out of use, so that no act ever begins under it, and says whether none had begun: an act's
-    /// folder is made once only, by whoever comes first.
+    /// folder is made once only, by whoever comes first. Asked for twice, it is out of use twice.
     pub fn burn(&self, identity: &str) -> Result<bool, String> {
         let folder = self.acts.join(identity);
         if let Some(parent) = folder.parent() {
@@ -229,12 +229,11 @@ impl Here {
         }
         match std::fs::create_dir(&folder) {
             Ok(()) => {
-                let ended = json!({ "refused": "it was given up before it began" });
-                std::fs::write(folder.join("ended.json"), ended.to_string()).map_err(|e| e.to_string())?;
+                std::fs::write(folder.join("ended.json"), json!({ "burnt": true }).to_string()).map_err(|e| e.to_string())?;
                 let _ = keep_from_others(&folder);
                 Ok(true)
             }
-            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(false),
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(recorder::read(&folder) == Recorded::Burnt),
             Err(error) => Err(format!("{} cannot be made: {error}", folder.display())),
         }
     }

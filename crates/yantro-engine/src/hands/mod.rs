@@ -428,6 +428,8 @@ impl Hands {
             }
         };
         match recorded {
+            // Taken out of use by a server that ended before it had noted so.
+            Recorded::Burnt => self.tell(run, Input::ActNeverBegun { step, act }),
             Recorded::Nothing | Recorded::OnlyFolder => self.tell(run, Input::ActUnknown { step, act }),
             Recorded::Begun(record) => {
                 remember(&record);

@@ -63,6 +63,8 @@ pub enum ActNews {
 pub enum Recorded {
     /// There is no folder: it was never begun.
     Nothing,
+    /// It was taken out of use before it began, and never begins.
+    Burnt,
     /// There is a folder and nothing in it: it may or may not have been about to begin.
     OnlyFolder,
     /// It has begun and not ended.
@@ -90,6 +92,7 @@ pub fn read(folder: &Path) -> Recorded {
     let json = |name: &str| std::fs::read(folder.join(name)).ok().and_then(|b| serde_json::from_slice::<Value>(&b).ok());
     let begun = json("begun.json").and_then(|v| record(&v));
     match (json("ended.json"), begun) {
+        (Some(ended), None) if ended["burnt"] == true => Recorded::Burnt,
         (Some(ended), begun) => Recorded::Ended(begun, end(&ended, folder)),
         (None, Some(begun)) => Recorded::Begun(begun),
         (None, None) => Recorded::OnlyFolder,

@@ -616,6 +616,10 @@ impl Far {
                         }
                     }
                     Recorded::Nothing => {}
+                    Recorded::Burnt => {
+                        let why = "it was taken out of use before it began".to_owned();
+                        return Err(refused(Trouble { why, mend: "try again".to_owned() }));
+                    }
                     Recorded::OnlyFolder => {
                         tokio::time::sleep(Duration::from_millis(100)).await;
                         if let Ok(Ok(Recorded::OnlyFolder)) =

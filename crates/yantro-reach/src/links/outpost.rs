@@ -300,7 +300,9 @@ async fn answer(here: &Here, ask: Ask, tell: Tell) -> Result<Value, String> {
                     }
                 }
                 Recorded::Ended(_, end) => tell.tell(&ActNews::Ended(end)),
-                Recorded::OnlyFolder | Recorded::Nothing => tell.tell(&ActNews::Lost("no record of it is left there".to_owned())),
+                Recorded::OnlyFolder | Recorded::Nothing | Recorded::Burnt => {
+                    tell.tell(&ActNews::Lost("no record of it is left there".to_owned()))
+                }
             }
             Value::Null
         }

@@ -148,8 +148,12 @@ pub(crate) async fn answer(sh: &Sh, hello: &Hello, sudo: bool, ask: Ask, tell: i
             Value::Null
         }
         Ask::Burn { identity } => {
-            let (code, _) =
-                sh.run(&format!("{}mkdir -p \"${{a%/*}}\" && mkdir \"$a\" 2>/dev/null && : > \"$a/burnt\"", at(&identity))).await;
+            let (code, _) = sh
+                .run(&format!(
+                    "{}mkdir -p \"${{a%/*}}\" && mkdir \"$a\" 2>/dev/null && : > \"$a/burnt\" || [ -e \"$a/burnt\" ]",
+                    at(&identity)
+                ))
+                .await;
             json!(code == 0)
         }
         Ask::Climb(climb) => {
@@ -495,7 +499,7 @@ async fn act(
 /// What is written down of an act; `at` sets its folder.
 async fn recorded(sh: &Sh, hello: &Hello, at: &str) -> Recorded {
     let script = format!(
-        "{at}[ -d \"$a\" ] || {{ echo nothing; exit 0; }}; cat \"$a/note\" 2>/dev/null; echo; p=$(cat \"$a/pid\" 2>/dev/null); \
+        "{at}[ -d \"$a\" ] || {{ echo nothing; exit 0; }}; [ ! -e \"$a/burnt\" ] || {{ echo burnt; exit 0; }}; cat \"$a/note\" 2>/dev/null; echo; p=$(cat \"$a/pid\" 2>/dev/null); \
          if [ -e \"$a/code\" ]; then echo \"ended $(cat \"$a/code\") $p\"; head -c {OUTPUT_LIMIT} \"$a/output\"; \
          elif [ -n \"$p\" ]; then kill -0 \"$p\" 2>/dev/null && echo \"alive 0 $p\" || echo \"gone 0 $p\"; else echo folder; fi"
     );
@@ -504,6 +508,9 @@ async fn recorded(sh: &Sh, hello: &Hello, at: &str) -> Recorded {
     let note = lines.next().unwrap_or_default();
     if note == "nothing" {
         return Recorded::Nothing;
+    }
+    if note == "burnt" {
+        return Recorded::Burnt;
     }
     let begun: Option<ActBegun> = serde_json::from_str(note).ok();
     let words: Vec<&str> = lines.next().unwrap_or_default().split_whitespace().collect();
@@ -531,7 +538,7 @@ async fn follow(sh: &Sh, hello: &Hello, at: &str, tell: &impl Fn(Value)) {
                 let (code, _) = sh.run(&format!("{at}kill -0 \"$(cat \"$a/pid\")\" 2>/dev/null")).await;
                 gone = if code == 0 { 0 } else { gone + 1 };
             }
-            Recorded::Nothing | Recorded::OnlyFolder => gone += 1,
+            Recorded::Nothing | Recorded::OnlyFolder | Recorded::Burnt => gone += 1,
         }
         // Its end is written down a moment after it.
         if gone > 3 {

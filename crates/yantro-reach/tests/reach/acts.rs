@@ -66,6 +66,24 @@ async fn an_identity_is_begun_only_once() {
     assert_eq!(std::fs::read_to_string(world.path("times")).unwrap(), "once\n");
 }
 
+/// A server that ends between that and noting it asks again: it is out of use still, and was never begun.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_identity_taken_out_of_use_is_so_however_often_it_is_asked() {
+    let world = World::new();
+    let service = commands(&world, "echo once >> DIR/times", "");
+    for _ in 0..2 {
+        assert_eq!(world.here.burn("run-1/act-1"), Ok(true));
+        assert_eq!(world.here.recorded("run-1/act-1"), Recorded::Burnt);
+    }
+    let mut late = world.act("run-1/act-1", ActKind::Start, &service, None).await.unwrap();
+    assert_eq!(next(&mut late).await, ActNews::BegunBefore);
+    let mut begun = world.act("run-1/act-2", ActKind::Start, &service, None).await.unwrap();
+    ended(&mut begun).await;
+    assert_eq!(world.here.burn("run-1/act-2"), Ok(false), "what was begun cannot be taken out of use");
+    assert!(matches!(world.here.recorded("run-1/act-2"), Recorded::Ended(Some(_), _)));
+    assert_eq!(std::fs::read_to_string(world.path("times")).unwrap(), "once\n");
+}
+
 #[rstest]
 #[case::no_such_program("program = \"/nowhere/gate\"", "there is no program /nowhere/gate")]
 #[case::not_in_the_path("program = \"gate-of-nowhere\"", "there is no program gate-of-nowhere")]
