@@ -34,7 +34,7 @@ use crate::{
 const ANSWER_WITHIN: Duration = Duration::from_secs(15);
 
 /// A run.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Run {
     /// Its number.
     pub id: RunId,
@@ -194,6 +194,25 @@ impl Run {
         self.left += added.len() as u32;
     }
 
+    /// What of it follows from its events alone: what was looked at, asked for and remembered of looks in this process is left
+    /// out. Replaying gives the same.
+    pub fn lasting(&self) -> Self {
+        let mut run = Self { final_looking: false, divert_asked: false, preflighting: false, ..self.clone() };
+        // Everything is looked at again before anything hangs on it.
+        run.seen.clear();
+        run.unseen.clear();
+        for now in &mut run.steps {
+            now.looking = false;
+            now.look_again_at = None;
+            now.ahead = None;
+            now.look_ahead_at = None;
+            now.look_since = None;
+            now.last_answer = None;
+            now.changed = 0;
+        }
+        run
+    }
+
     /// Folds the events of a run, the first of which is `Begun`.
     pub fn replay(id: RunId, events: impl IntoIterator<Item = (Timestamp, Event)>) -> Option<Self> {
         let mut events = events.into_iter();
@@ -314,19 +333,25 @@ impl Run {
     }
     /// The locks that it wants: what it acts on, and all that it is answerable for or counts on.
     pub fn wants(&self) -> Wants {
-        self.wants_for(&self.begun.sequence.steps, self.answerable().cloned().collect(), &self.begun.services)
+        // The way back goes by the locks that the way there was given.
+        let there: Vec<Step> = self.begun.sequence.steps.iter().filter(|s| s.part != Part::PutBack).cloned().collect();
+        self.wants_for(&there, self.answerable().cloned().collect(), &self.begun.services)
     }
 
-    /// The locks that it takes to carry these steps out, answerable for those services: what must never run beside what they start,
-    /// and the members of groups that are kept up while they stop one, are nobody else's to act on meanwhile (R5, R20).
+    /// The locks that it takes to carry these steps out or back, answerable for those services: what must never run beside what they
+    /// move, and the members of groups that are kept up while they stop one, are nobody else's to act on meanwhile (R5, R20).
     pub fn wants_for(&self, steps: &[Step], mut answerable: BTreeSet<Address>, services: &BTreeMap<Address, Arc<Service>>) -> Wants {
-        let of = |kind: StepKind| steps.iter().filter(move |s| s.kind() == kind).filter_map(|s| s.address());
-        let apart = of(StepKind::Start).filter_map(|a| services.get(a)).flat_map(|s| s.never_with.iter().cloned());
+        let of = |kind: StepKind| steps.iter().filter(move |s| s.kind() == kind).filter_map(Step::address);
+        // What is stopped may be started on the way back.
+        let moved = of(StepKind::Start).chain(of(StepKind::Stop));
+        let apart = moved.filter_map(|a| services.get(a)).flat_map(|s| s.never_with.iter().cloned());
         let stopped: BTreeSet<&Address> = of(StepKind::Stop).collect();
         let kept_up = self.begun.keep_up.values().filter(|g| g.keep_up > 0 && g.members.iter().any(|m| stopped.contains(m)));
         answerable.extend(apart.chain(kept_up.flat_map(|g| g.members.iter().cloned())));
         let acting = steps.iter().filter(|s| s.kind() != StepKind::Await).filter_map(|s| s.address().cloned());
-        Wants::new(acting.collect(), answerable)
+        // What it let go of is others' to act on, and is not taken back after a restart.
+        answerable.retain(|a| !self.is_released(a));
+        Wants::new(acting.filter(|a| !self.is_released(a)).collect(), answerable)
     }
 
     /// The room that steps take up: in flight, or looked at for their act. Room is had from the look on, so that what
@@ -542,7 +567,15 @@ impl Run {
 
     /// When the run next wants waking; `None` when it waits for answers or for a person.
     pub fn next_deadline(&self) -> Option<Timestamp> {
-        let begins = self.causes.is_empty() && !self.giving_up;
+        if self.giving_up {
+            // Nothing is waited for but what acts, and that no longer than it may take.
+            let of = |s: &StepId| match self.step_now(*s).state {
+                StepState::Acting { patience_ends, .. } => Some(patience_ends),
+                _ => None,
+            };
+            return if self.has_ended() { None } else { self.in_flight.iter().filter_map(of).min() };
+        }
+        let begins = self.causes.is_empty();
         let steps = self.in_flight.iter().filter_map(|s| {
             let now = self.step_now(*s);
             match &now.state {

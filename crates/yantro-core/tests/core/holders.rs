@@ -7,11 +7,14 @@ use rstest::rstest;
 use yantro_core::{
     holders::{Locks, Wants},
     name::Address,
-    run::RunId,
-    sequence::{Request, Wish},
+    run::{DecisionKind, Input, RunId},
+    sequence::{Request, StepId, Wish},
 };
 
-use crate::{by_hand::began_as_planned, estates::addresses};
+use crate::{
+    by_hand::{began_as_planned, decision},
+    estates::addresses,
+};
 
 fn at(names: &str) -> BTreeSet<Address> {
     names.split_whitespace().map(|n| format!("h/{n}").parse().unwrap()).collect()
@@ -116,6 +119,33 @@ fn who_only_starts_a_member_waits_for_nobody_who_starts_another() {
     let more = format!("{}{}[group.gates]\nkeep_up = 1\n", member("old", 8), member("new", 9));
     let of = |name: &str| began_as_planned("zz", &more, "old=down new=down", &Request::new(Wish::Start, addresses(name))).run;
     assert!(!of("old").wants().excludes(&of("new").wants()));
+}
+
+/// Its own way back may start what must never run beside another (R6): the other is nobody else's to act on meanwhile.
+#[test]
+fn who_stops_a_service_keeps_what_must_never_run_beside_it_from_others() {
+    let more = format!(
+        "[service.old]\n{}\nnever_with = [\"new\"]\n[service.new]\n{}\n",
+        "like = \"x\"\nladder = [{ rung = \"port\", port = 8 }]", "like = \"x\"\nladder = [{ rung = \"port\", port = 9 }]"
+    );
+    let stop = |name: &str| began_as_planned("zz", &more, "", &Request::new(Wish::Stop, addresses(name))).run;
+    assert!(stop("old").wants().excludes(&stop("new").wants()), "both may be started by their ways back");
+}
+
+/// What it let go of is others' by then.
+#[test]
+fn what_was_released_is_not_locked_again_after_a_restart() {
+    let mut run = began_as_planned("app -> db", "", "", &Request::new(Wish::Restart, addresses("app")));
+    run.first_looks(&[]);
+    run.given(Input::Decide(decision(DecisionKind::Hold, None)));
+    let hold = run.run.hold_no();
+    let app: Address = "h/app".parse().unwrap();
+    run.given(Input::FreshLooked { step: StepId(1), seen: run.found() });
+    let other = began_as_planned("app -> db", "", "", &Request::new(Wish::Restart, addresses("app"))).run;
+    assert!(run.run.wants().excludes(&other.wants()));
+    run.given(Input::Decide(decision(DecisionKind::Release { address: app }, hold)));
+    run.is_read_back();
+    assert!(!run.run.wants().excludes(&other.wants()), "it would take back what another has");
 }
 
 proptest! {

@@ -7,6 +7,7 @@ mod coast;
 mod estates;
 mod forecasts;
 mod holders;
+mod hostile;
 mod hosts;
 mod order;
 mod procedure_faults;

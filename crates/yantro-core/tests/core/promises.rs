@@ -693,3 +693,94 @@ fn what_is_forbidden_half_way_through_an_attempt_is_decided_on() {
     assert_eq!(acts(&taken), []);
     assert!(run.run.allowed().iter().any(|a| matches!(a.kind, DecisionKind::PassOver { .. })), "nobody can decide on it");
 }
+
+/// Nobody decides on a run that is given up: it ends once what was under way is over, whatever became of that.
+#[test]
+fn a_run_given_up_ends_though_nobody_knows_what_became_of_its_work() {
+    let mut run = procedure_run("  { work = [\"bin/patch\"], title = \"patch\" },", "", None, "");
+    gone_through_preflight(&mut run, "app=proven db=proven");
+    let act = ActId(1);
+    run.given(Input::ActBegun { step: StepId(1), act, begun: begun_now() });
+    run.given(Input::Decide(decision(DecisionKind::GiveUp, None)));
+    run.given(Input::ActUnknown { step: StepId(1), act });
+    run.given(Input::FinalLooked { seen: seen("app=proven db=proven") });
+    assert_eq!(run.run.state(), RunState::GivenUp, "{:?}", run.run.step_now(StepId(1)).state);
+}
+
+#[test]
+fn a_run_given_up_proves_nothing_more() {
+    let mut run = began("app -> db", "db");
+    run.first_looks(&[]);
+    run.given(Input::FreshLooked { step: StepId(1), seen: seen("app=proven db=proven") });
+    run.given(Input::Decide(decision(DecisionKind::GiveUp, None)));
+    run.given(Input::ActUnknown { step: StepId(1), act: ActId(1) });
+    run.given(Input::FinalLooked { seen: seen("app=proven db=proven") });
+    assert_eq!(run.run.state(), RunState::GivenUp, "{:?}", run.run.step_now(StepId(1)).state);
+}
+
+/// What was lost before is nobody's to wait for any more.
+#[test]
+fn a_run_given_up_asks_for_no_deadline_but_that_of_what_acts() {
+    let mut run = began_so("app -> db, side -> db", "", "app=down side=down", &Request::new(Wish::Start, addresses("app side")));
+    run.given(Input::Locked);
+    let found = seen("app=down side=down db=proven");
+    run.given(Input::FirstLooked { seen: found, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    run.given(Input::FreshLooked { step: StepId(1), seen: seen("app=down db=proven") });
+    run.given(Input::Seen { address: at("db"), state: SeenState::Down, says: "gone".into() });
+    run.given(Input::Decide(decision(DecisionKind::GiveUp, None)));
+    run.now = run.run.next_deadline().expect("what acts has its patience");
+    run.given(Input::Tick);
+    assert!(run.run.next_deadline().is_none_or(|at| at > run.now), "it asks for a time that is over, again and again");
+}
+
+/// Others act on it since, and its lock is theirs.
+#[test]
+fn what_takes_over_does_not_act_on_what_was_let_go_of() {
+    let more = "[procedure.dusk]\nsteps = [{ stop = [\"db\"] }]\n";
+    let (estate, graph) = estate("app -> db", more);
+    let mut run = began_as_planned("app -> db", more, "", &Request::new(Wish::Restart, addresses("db")));
+    run.first_looks(&[]);
+    run.given(Input::FreshLooked { step: StepId(1), seen: seen("app=proven db=proven") });
+    run.given(Input::ActEnded { step: StepId(1), act: ActId(1), end: ActEnd::Exited { code: 1, output: String::new() } });
+    run.given(Input::Decide(decision(DecisionKind::Hold, None)));
+    let hold = run.run.hold_no();
+    run.given(Input::Decide(decision(DecisionKind::Release { address: at("db") }, hold)));
+    let dusk: yantro_core::name::ProcedureName = "dusk".parse().unwrap();
+    let hold = run.run.hold_no();
+    run.given(Input::Decide(decision(DecisionKind::Divert { procedure: dusk.clone() }, hold)));
+    let after = run.run.begun.sequence.steps.len() as u32;
+    let facts = facts(&estate, "app=down");
+    let planned = yantro_core::run::plan_divert(&estate, &graph, &facts, &Usual::default(), &dusk, ["", "so"], after).unwrap();
+    run.given(Input::ActEnded { step: StepId(1), act: ActId(1), end: ActEnd::Sent });
+    let taken = run.given(Input::DivertPlanned(Ok(planned)));
+    assert!(run.run.hold_causes().any(|c| matches!(c, HoldCause::CannotDivert { why } if why.contains("let go of"))), "{taken:?}");
+}
+
+/// Proven when it was planned, a service that nobody may act on needs nothing; by the time of its step it does (R11).
+#[test]
+fn what_is_hands_off_is_not_started_though_it_was_proven_when_it_was_planned() {
+    let more = "[service.theirs]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 9 }]\nhands_off = \"others see to it\"\n";
+    let mut run = began_so("zz", more, "", &Request::new(Wish::Start, addresses("theirs")));
+    run.given(Input::Locked);
+    let found = seen("theirs=proven");
+    run.given(Input::FirstLooked { seen: found, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    let taken = run.given(Input::FreshLooked { step: StepId(1), seen: seen("theirs=down") });
+    assert_eq!(acts(&taken), []);
+    assert!(matches!(&run.run.step_now(StepId(1)).state, StepState::Failed { reason } if reason.contains("hands-off")));
+}
+
+/// What is looked at again while another has the room is looked at once that is over, and not all the time.
+#[test]
+fn a_step_without_room_asks_for_no_time_that_is_over() {
+    let request = Request::new(Wish::Start, addresses("a b"));
+    let mut run = began_as_planned("a, b", "", "a=down b=down", &request);
+    run.run.begun.at_once = Some(1);
+    run.given(Input::Locked);
+    run.given(Input::FirstLooked { seen: seen("a=down b=down"), rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    // Nobody could look: it is looked at again a little later, and the other begins meanwhile.
+    run.given(Input::FreshLooked { step: StepId(1), seen: seen("a=unknown") });
+    run.given(Input::FreshLooked { step: StepId(2), seen: seen("b=down") });
+    run.waits(300);
+    run.given(Input::Tick);
+    assert!(run.run.next_deadline().is_none_or(|at| at > run.now), "it asks for a time that is over, again and again");
+}

@@ -30,6 +30,10 @@ impl Turn<'_> {
             }
             return self.hold(HoldCause::Restricted { address, why });
         }
+        if let Some((address, reason)) = self.is_hands_off(step) {
+            // Found as it was wished when it was planned, and not any more.
+            return self.fail(step, format!("{address} is hands-off: {reason}"), false);
+        }
         let act = self.run.next_act();
         let now = self.run.step_now(step);
         let attempt = match kind {
@@ -47,6 +51,13 @@ impl Turn<'_> {
         }
         self.happened(Event::ActIntended { step, act, kind, attempt, patience_ends: self.now + patience });
         self.order(Order::Act { step, act, kind });
+    }
+
+    /// Why nobody acts on a step's service by a run, as its own edition says (R11).
+    fn is_hands_off(&self, step: StepId) -> Option<(Address, String)> {
+        let address = self.run.begun.sequence.step(step).address()?;
+        let reason = self.run.begun.services.get(address)?.hands_off.clone()?;
+        Some((address.clone(), reason))
     }
 
     /// What the newest edition has against an act (R25).

@@ -49,6 +49,8 @@ impl Turn<'_> {
             if let Some(room) = self.run.room_of(step) {
                 let is_full = self.run.begun.at_once.is_some_and(|limit| self.run.rooms_in_use() >= limit as usize);
                 if is_full || !self.rooms.has_room(&room) || self.group_is_full(step) {
+                    // It is looked at once there is room, and no clock brings that about.
+                    self.run.step_mut(step).look_again_at = None;
                     continue;
                 }
             }

@@ -152,10 +152,7 @@ impl Turn<'_> {
                 }
                 StepState::Proving { .. } => {
                     self.order(Order::StopLooking { step });
-                    self.end(
-                        step,
-                        StepEnd::PassedOver { by: "giving up".to_owned(), why: "the run was given up before it was proven".to_owned() },
-                    );
+                    self.left_behind(step);
                 }
                 StepState::Failed { .. } | StepState::OutcomeUnknown { .. } | StepState::Asking { .. } => {
                     self.end(step, StepEnd::PassedOver { by: "giving up".to_owned(), why: "the run was given up".to_owned() });

@@ -247,6 +247,9 @@ impl Turn<'_> {
             Input::ActUnknown { step, act } => {
                 if matches!(self.run.step_now(step).state, StepState::Acting { act: current, .. } if current == act) {
                     self.happened(Event::ActUnknown { step, act });
+                    if self.run.giving_up {
+                        self.left_behind(step);
+                    } else
                     // Done if a ladder proves the wish, else the step holds (R21).
                     if self.ladder_can_tell(step, act) {
                         self.prove(step);
@@ -334,7 +337,16 @@ impl Turn<'_> {
         }
     }
 
+    /// The run is given up, and this step's act is over or will not be heard of any more: it is left as it is.
+    fn left_behind(&mut self, step: StepId) {
+        let why = "the run was given up before it was proven".to_owned();
+        self.end(step, StepEnd::PassedOver { by: "giving up".to_owned(), why });
+    }
+
     fn fail(&mut self, step: StepId, reason: String, outcome_unknown: bool) {
+        if self.run.giving_up {
+            return self.left_behind(step);
+        }
         self.give_room_back(step);
         self.happened(Event::StepFailed { step, reason: reason.clone(), outcome_unknown });
         let planned = self.run.begun.sequence.step(step);
@@ -505,6 +517,11 @@ impl Turn<'_> {
         match planned {
             Err(why) => self.hold(HoldCause::CannotDivert { why }),
             Ok(divert) => {
+                if let Some(gone) = divert.steps.iter().filter_map(Step::address).find(|a| self.run.is_released(a)) {
+                    // It is others' to act on since, and whatever takes over would do so unlocked.
+                    let why = format!("it acts on {gone}, which this run let go of");
+                    return self.hold(HoldCause::CannotDivert { why });
+                }
                 let Divert { title, steps, services, beside, values, found, preflight: _ } = divert;
                 self.happened(Event::DivertPlanned { title, steps, services, beside, values, found });
             }
@@ -729,12 +746,7 @@ impl Turn<'_> {
                 })
                 .map(|(s, _)| s.id)
                 .collect();
-            for step in through {
-                self.end(
-                    step,
-                    StepEnd::PassedOver { by: "giving up".to_owned(), why: "the run was given up before it was proven".to_owned() },
-                );
-            }
+            through.into_iter().for_each(|step| self.left_behind(step));
         }
         if self.run.giving_up && !self.run.first_looked {
             // It never had its locks, or never looked: nothing was touched.
