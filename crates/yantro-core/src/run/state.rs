@@ -30,6 +30,8 @@ use crate::{
     time::{Span, Timestamp},
 };
 
+/// How long a queued run waits for its locks (R7).
+const QUEUE_PATIENCE: Duration = Duration::from_secs(30 * 60);
 /// How long the answer to a look that may not wait is waited for.
 const ANSWER_WITHIN: Duration = Duration::from_secs(15);
 
@@ -45,6 +47,8 @@ pub struct Run {
     pub(super) locked: bool,
     pub(super) first_looked: bool,
     pub(super) queued_behind: Vec<String>,
+    /// When it is given up where it has no locks yet.
+    queue_ends: Timestamp,
     pub(super) steps: Vec<StepNow>,
     waiters: Vec<Vec<(StepId, Release)>>,
     /// Steps whose waits are over and that have not begun, the longest tail first.
@@ -115,6 +119,7 @@ impl Run {
             locked: false,
             first_looked: false,
             queued_behind: Vec::new(),
+            queue_ends: at + QUEUE_PATIENCE,
             steps: Vec::new(),
             waiters: Vec::new(),
             ready: BTreeSet::new(),
@@ -267,6 +272,10 @@ impl Run {
     /// Behind whom it queues.
     pub fn queued_behind(&self) -> &[String] {
         &self.queued_behind
+    }
+    /// When it is given up unless it has its locks by then: half an hour of a server that was there (R7, R34).
+    pub fn queue_ends(&self) -> Option<Timestamp> {
+        (!self.locked && !self.has_ended()).then_some(self.queue_ends)
     }
     pub(super) fn next_hold_no(&self) -> u32 {
         self.hold_no + 1

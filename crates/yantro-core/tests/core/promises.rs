@@ -784,3 +784,77 @@ fn a_step_without_room_asks_for_no_time_that_is_over() {
     run.given(Input::Tick);
     assert!(run.run.next_deadline().is_none_or(|at| at > run.now), "it asks for a time that is over, again and again");
 }
+
+/// A run that waits for a time of day, begun at 01:00 for 02:30.
+fn waits_for_half_past_two() -> Began {
+    let mut run = procedure_run("  { until_time = \"02:30\" }, { work = [\"bin/patch\"], title = \"patch\" },", "", None, "");
+    let one = Timestamp::from_ms(1_782_867_600_000 + 3_600_000);
+    run.now = one;
+    let begun = run.run.begun.clone();
+    run.stored = vec![(one, Event::Begun(Box::new(begun.clone())))];
+    run.run = Run::begin(RunId(1), one, begun);
+    gone_through_preflight(&mut run, "app=proven db=proven");
+    run
+}
+
+/// R34: it comes when it comes, however long the server was away before.
+#[rstest]
+#[case::back_before_it(60 * 60_000)]
+#[case::never_away(0)]
+fn a_time_of_day_does_not_move_with_the_time_the_server_was_away(#[case] away_ms: u64) {
+    let mut run = waits_for_half_past_two();
+    let StepState::Pausing { until, .. } = run.run.step_now(StepId(1)).state else { panic!("{:?}", run.run.step_now(StepId(1)).state) };
+    run.waits(away_ms);
+    run.is_read_back();
+    run.given(Input::Away { for_ms: away_ms });
+    assert_eq!(run.run.next_deadline(), Some(until));
+    run.now = until;
+    run.given(Input::Tick);
+    assert!(run.run.step_now(StepId(1)).state.has_ended());
+}
+
+/// R34: one that came and went meanwhile is asked about.
+#[test]
+fn a_time_of_day_that_came_while_the_server_was_away_is_asked_about() {
+    let mut run = waits_for_half_past_two();
+    run.waits(3 * 3_600_000);
+    run.is_read_back();
+    run.given(Input::Away { for_ms: 3 * 3_600_000 });
+    let taken = run.given(Input::Tick);
+    assert!(
+        matches!(&run.run.step_now(StepId(1)).state, StepState::Asking { reason, .. } if reason.contains("is past since")),
+        "{taken:?}"
+    );
+    let answer = DecisionKind::Answer { step: StepId(1), value: "yes".into() };
+    run.given(Input::Decide(decision(answer, None)));
+    assert!(run.run.step_now(StepId(1)).state.has_ended());
+}
+
+/// R7, R34: half an hour of a server that was there.
+#[test]
+fn a_queued_run_does_not_expire_by_the_time_the_server_was_away() {
+    let mut run = began("app -> db", "db");
+    run.given(Input::Queued { behind: vec!["run 7".into()] });
+    let ends = run.run.queue_ends().expect("it is queued");
+    run.waits(40 * 60_000);
+    run.is_read_back();
+    run.given(Input::Away { for_ms: 40 * 60_000 });
+    assert_eq!(run.run.queue_ends(), Some(ends + std::time::Duration::from_secs(40 * 60)));
+    run.given(Input::Locked);
+    assert_eq!(run.run.queue_ends(), None);
+}
+
+/// R8: whoever was asked took long to answer, and what was looked at before may not hold any more.
+#[rstest]
+#[case::at_once(1_000, false)]
+#[case::after_twenty_minutes(20 * 60_000, true)]
+fn looks_before_the_first_act_are_taken_again_after_a_long_question(#[case] ms: u64, #[case] again: bool) {
+    let steps = "  { question = { asks = \"Is the last boat in?\" } }, { work = [\"bin/patch\"], title = \"patch\" },";
+    let mut run = procedure_run(steps, "", None, "");
+    gone_through_preflight(&mut run, "app=proven db=proven");
+    run.waits(ms);
+    let answer = DecisionKind::Answer { step: StepId(1), value: "yes".into() };
+    let taken = run.given(Input::Decide(decision(answer, None)));
+    assert_eq!(taken.orders.iter().any(|o| matches!(o, Order::Preflight { .. })), again, "{:?}", taken.orders);
+    assert_eq!(acts(&taken).is_empty(), again);
+}

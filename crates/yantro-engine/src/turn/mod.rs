@@ -48,8 +48,6 @@ use crate::{
 const KEPT_RUNS: usize = 20;
 /// How long storing is left alone after it failed.
 const STORE_AGAIN: Duration = Duration::from_millis(500);
-/// How long a queued run waits for its locks (R7).
-const QUEUE_PATIENCE: Duration = Duration::from_secs(30 * 60);
 /// How often the change freezes are looked at, in milliseconds.
 const FREEZES_AGAIN_MS: i64 = 2_000;
 /// Given back to the file system when it is full, so that the hold itself can be stored (R27).
@@ -527,11 +525,8 @@ impl Work {
         for run in due {
             let _ = self.input(run, Input::Tick);
         }
-        let expired: Vec<RunId> = read(&self.engine.shared.runs)
-            .values()
-            .filter(|r| !r.has_ended() && !r.is_locked() && now.since(r.began_at) > QUEUE_PATIENCE)
-            .map(|r| r.id)
-            .collect();
+        let expired: Vec<RunId> =
+            read(&self.engine.shared.runs).values().filter(|r| r.queue_ends().is_some_and(|at| at < now)).map(|r| r.id).collect();
         for run in expired {
             let why = Some("its locks did not come free within 30 minutes".to_owned());
             let decision = Decision { kind: DecisionKind::GiveUp, hold: None, who: "yantro".to_owned(), why };

@@ -31,6 +31,9 @@ use crate::{
     run::{Decision, Refusal},
 };
 
+/// A time of day that is over for longer is asked about; it came while the server was away.
+const TIME_OF_DAY_IS_PAST: Duration = Duration::from_secs(60);
+
 impl Run {
     /// Takes an input. What it answers must be stored (events) before it is carried out (orders).
     ///
@@ -579,7 +582,10 @@ impl Turn<'_> {
             }
             match self.run.step_now(step).state.clone() {
                 StepState::Pausing { until, after_act } if until <= self.now => {
-                    if after_act {
+                    if after_act && self.now.since(until) > TIME_OF_DAY_IS_PAST && self.is_time_of_day(step) {
+                        // It came while nobody was there (R34).
+                        self.asks_whether_it_is_too_late(step, until);
+                    } else if after_act {
                         self.end(step, StepEnd::Done);
                     } else if !self.is_held() && !self.run.giving_up {
                         let now = self.run.step_now(step);

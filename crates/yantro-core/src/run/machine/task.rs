@@ -18,7 +18,7 @@ use crate::{
         state::{Run, StepState},
     },
     sequence::{Part, Preflight, StepId, Task},
-    time::{Span, time_of_day_near},
+    time::{Span, Timestamp, time_of_day_near},
 };
 
 impl Turn<'_> {
@@ -57,6 +57,16 @@ impl Turn<'_> {
         if until > self.now {
             return self.happened(Event::StepPausing { step, until, after_act: true });
         }
+        self.asks_whether_it_is_too_late(step, until);
+    }
+
+    pub(super) fn is_time_of_day(&self, step: StepId) -> bool {
+        matches!(self.run.begun.sequence.step(step).task(), Some(Task::UntilTime { .. }))
+    }
+
+    /// A time of day that is past is never taken for tomorrow's, nor for one that was kept.
+    pub(super) fn asks_whether_it_is_too_late(&mut self, step: StepId, until: Timestamp) {
+        let Some(Ok(Task::UntilTime { time, zone })) = self.run.task(step) else { return };
         let past = Span(Duration::from_secs(self.now.since(until).as_secs()));
         let asks = format!("{time} ({zone}) is past since {past}: go on now?");
         self.happened(Event::QuestionAsked { step, asks, answer: PersonKind::YesNo, until: None });

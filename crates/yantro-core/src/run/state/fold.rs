@@ -7,7 +7,7 @@ use crate::{
     overrides,
     proof::SeenState,
     run::{ActKind, Begun, Decision, DecisionKind, Event, HoldCause, StepEnd},
-    sequence::{Part, Release, Step, StepId},
+    sequence::{Part, Release, Step, StepId, StepKind, Task},
     time::Timestamp,
 };
 
@@ -199,8 +199,8 @@ impl Run {
                     (false, HoldCause::Standstill) => self.held_since = Some(at),
                     (false, _) => {}
                 }
-                let old = self.preflighted_at.is_some_and(|taken| at.since(taken) > PREFLIGHT_COUNTS);
-                if old || matches!(cause, HoldCause::Preflight { .. }) {
+                self.forget_old_preflight(at);
+                if matches!(cause, HoldCause::Preflight { .. }) {
                     self.preflighted_at = None;
                 }
             }
@@ -286,6 +286,10 @@ impl Run {
             self.seen.insert(on.address.clone(), state);
         }
         self.exceptions |= !matches!(end, StepEnd::Done | StepEnd::Unneeded);
+        // Whoever was asked may have taken long to answer (R8).
+        if self.begun.sequence.step(step).kind() == StepKind::Question {
+            self.forget_old_preflight(at);
+        }
         if let (StepEnd::Vouched { .. }, Some(address)) = (end, self.begun.sequence.step(step).address()) {
             self.vouched.insert(address.clone());
         }
@@ -305,6 +309,13 @@ impl Run {
                     self.ready.insert((Reverse(tail), next));
                 }
             }
+        }
+    }
+
+    /// Looks before the first act count no longer than this where the run stood meanwhile: they are taken again (R8).
+    fn forget_old_preflight(&mut self, at: Timestamp) {
+        if self.preflighted_at.is_some_and(|taken| at.since(taken) > PREFLIGHT_COUNTS) {
+            self.preflighted_at = None;
         }
     }
 
@@ -365,8 +376,11 @@ impl Run {
     }
 
     fn move_deadlines(&mut self, by: Duration) {
-        for now in &mut self.steps {
+        self.queue_ends = self.queue_ends + by;
+        for (now, planned) in self.steps.iter_mut().zip(&self.begun.sequence.steps) {
             match &mut now.state {
+                // A time of day comes when it comes, whoever was away (R34).
+                StepState::Pausing { .. } if matches!(planned.task(), Some(Task::UntilTime { .. })) => {}
                 StepState::Pausing { until, .. } => *until = *until + by,
                 StepState::Acting { patience_ends, .. } => *patience_ends = *patience_ends + by,
                 StepState::Proving { patience_ends, steady_until, .. } => {

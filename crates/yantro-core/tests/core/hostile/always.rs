@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use yantro_core::{
     estate::Force,
+    holders::Room,
     name::Address,
     proof::SeenState,
     run::{ActKind, DecisionKind, Event, Restriction, Run, RunState, StepEnd, StepState},
@@ -34,6 +35,14 @@ impl Hostile {
             self.estate.limits.at_once.is_none_or(|limit| taken.len() <= limit as usize),
             "{says}: more at once than the estate allows"
         );
+        let host = planned.host().filter(|_| planned.address().is_some() || kind == ActKind::Work);
+        if let Some((host, limit)) = host.and_then(|h| Some((h, self.estate.hosts[h].at_once.or(self.estate.limits.per_host)?))) {
+            let there = taken.iter().filter(|room| match room {
+                Room::Service(address) => address.host == *host,
+                Room::Host(name) => name == host,
+            });
+            assert!(there.count() <= limit as usize, "{says}: more at once on {host} than the estate allows");
+        }
         let Some(address) = planned.address() else { return };
         let service = &run.begun.services[address];
         // Nothing else, and nobody else's.
