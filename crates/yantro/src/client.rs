@@ -1,6 +1,7 @@
 //! Talks to the server.
 
 use std::{
+    borrow::Cow,
     path::{Path, PathBuf},
     time::Duration,
 };
@@ -8,7 +9,7 @@ use std::{
 use serde::{Serialize, de::DeserializeOwned};
 use yantro_server::problem::Problem;
 
-use crate::{Global, exit::Failure};
+use crate::{Global, exit::Failure, foreign};
 
 /// How long a connection may take: the server is on this machine.
 const CONNECT: Duration = Duration::from_secs(10);
@@ -35,6 +36,8 @@ pub struct Client {
     base: String,
     token: String,
     who: String,
+    /// Whether what it is told goes to machines, to the letter.
+    to_the_letter: bool,
     http: reqwest::Client,
 }
 
@@ -56,6 +59,7 @@ impl Client {
             base,
             token,
             who: who(global),
+            to_the_letter: global.json,
             // No connection is kept: while a person reads a plan, the server would close it, and the next call would find
             // that out instead of being made.
             http: reqwest::Client::builder()
@@ -93,7 +97,7 @@ impl Client {
         }
         let status = answer.status();
         let text = answer.text().await.unwrap_or_default();
-        let problem = serde_json::from_str(&text).unwrap_or_else(|_| {
+        let problem = serde_json::from_str(&self.heard(&text)).unwrap_or_else(|_| {
             Problem::new(
                 status.as_u16(),
                 "strange",
@@ -157,8 +161,13 @@ impl Client {
             Changes::Nothing => Failure::own(format!("the answer broke off: {e}"), "try again"),
             Changes::Something => Failure::unanswered(format!("the answer broke off: {e}")),
         })?;
-        serde_json::from_str(&text)
+        serde_json::from_str(&self.heard(&text))
             .map_err(|e| Failure::own(format!("the answer is not what was expected: {e}"), "is the server of the same version?"))
+    }
+
+    /// What the server said, as JSON: for people, nothing that others wrote passes for a tint of ours.
+    pub fn heard<'t>(&self, json: &'t str) -> Cow<'t, str> {
+        if self.to_the_letter { Cow::Borrowed(json) } else { foreign::untinted(json) }
     }
 
     /// A stream of server-sent events.

@@ -6,6 +6,7 @@
 mod client;
 mod commands;
 mod exit;
+mod foreign;
 mod marks;
 mod reader;
 mod say;

@@ -12,7 +12,7 @@ use ratatui::{
 };
 use yantro_server::wire::FollowedLine;
 
-use crate::marks;
+use crate::{foreign, marks};
 
 /// Lines kept: a night's worth to scroll back in, and bounded.
 const KEPT: usize = 20_000;
@@ -56,7 +56,7 @@ impl Reader {
     /// Takes a line in.
     pub fn push(&mut self, mut line: FollowedLine) {
         // What a log holds is shown, and never acts on the terminal.
-        line.text = line.text.replace('\t', "    ").chars().filter(|c| !c.is_control()).collect();
+        line.text = foreign::printed(&line.text.replace('\t', "    ")).replace(['\n', '\x1b'], "␛");
         self.names = self.names.max(line.address.to_string().chars().count().min(NAMES));
         if self.bottom.is_some() && self.is_shown(&line) {
             self.unseen += 1;
@@ -347,6 +347,6 @@ mod tests {
     fn what_a_log_holds_never_acts_on_the_terminal() {
         let mut reader = Reader::new("db".into(), String::new());
         reader.push(line("red \u{1b}[31m\tbell\u{7}"));
-        assert!(drawn(&mut reader)[1].ends_with("red [31m    bell"));
+        assert!(drawn(&mut reader)[1].ends_with("red ␛[31m    bell␇"));
     }
 }

@@ -5,7 +5,10 @@ use std::io::{self, BufRead, IsTerminal, Write};
 
 use serde::Serialize;
 
-use crate::exit::{Exit, Failure};
+use crate::{
+    exit::{Exit, Failure},
+    foreign,
+};
 
 /// How a command speaks.
 pub struct Say {
@@ -81,10 +84,42 @@ impl Say {
     }
     /// A result as JSON.
     pub fn json(&self, value: &impl Serialize) {
-        self.line(serde_json::to_string_pretty(value).unwrap_or_default());
+        self.line(foreign::in_json(&serde_json::to_string_pretty(value).unwrap_or_default()));
+    }
+    /// An empty screen.
+    pub fn clear(&self) {
+        let _ = write!(anstream::stdout(), "\x1b[H\x1b[2J");
+    }
+    /// A whole text as it is written, for a file; at a terminal nothing of it acts there.
+    pub fn text(&self, text: &str) {
+        let shown = if io::stdout().is_terminal() { foreign::printed(text) } else { text.into() };
+        if let Err(error) = io::stdout().write_all(shown.as_bytes()) {
+            self.cannot_write(&error);
+        }
+    }
+    /// A piece of what a program writes, as it writes it; at a terminal nothing of it acts there. `cut` is what the piece before
+    /// ended in the middle of.
+    pub fn output(&self, cut: &mut Vec<u8>, piece: &[u8]) {
+        let mut out = io::stdout().lock();
+        let written = if out.is_terminal() {
+            cut.extend_from_slice(piece);
+            let whole = match std::str::from_utf8(cut) {
+                Err(error) if error.error_len().is_none() => error.valid_up_to(),
+                _ => cut.len(),
+            };
+            let shown: Vec<u8> = cut.drain(..whole).collect();
+            out.write_all(foreign::printed(&foreign::untinted_text(&String::from_utf8_lossy(&shown))).as_bytes())
+        } else {
+            out.write_all(piece)
+        };
+        if let Err(error) = written.and_then(|()| out.flush()) {
+            drop(out);
+            self.cannot_write(&error);
+        }
     }
     /// A line of the result.
     pub fn line(&self, text: impl AsRef<str>) {
+        let text = foreign::printed(text.as_ref());
         #[cfg(test)]
         if let Some(kept) = &self.kept {
             use std::fmt::Write;
@@ -117,7 +152,7 @@ impl Say {
     }
     /// Talk.
     pub fn talk(&self, text: impl AsRef<str>) {
-        let _ = writeln!(anstream::stderr(), "{}", text.as_ref());
+        let _ = writeln!(anstream::stderr(), "{}", foreign::printed(text.as_ref()));
     }
     /// A failure: what, and what to do.
     pub fn failure(&self, failure: &Failure) {
@@ -143,7 +178,7 @@ impl Say {
     }
     /// Asks for a line; empty where none was given.
     pub fn answer(&self, question: &str) -> String {
-        let _ = write!(anstream::stderr(), "{question}");
+        let _ = write!(anstream::stderr(), "{}", foreign::printed(question));
         let mut answer = String::new();
         let _ = io::stdin().lock().read_line(&mut answer);
         answer.trim().to_owned()

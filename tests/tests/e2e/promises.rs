@@ -666,3 +666,28 @@ fn a_call_that_may_have_been_carried_out_is_not_called_unanswered_for_want_of_a_
     let told = server.exits(7, &["board"]);
     assert!(told.contains("no server answers"), "to look changes nothing: {told}");
 }
+
+/// What others wrote acts on no terminal: no line overwrites another, hides, or passes for one of ours.
+#[test]
+fn what_others_wrote_is_seen_at_a_terminal_and_never_acts_there() {
+    let server = Server::with_estate(&quick::estate(&[]));
+    let run = server.begin(&["start", "db"]);
+    server.run_is(run, &["finished"]);
+    server.ok(&["note", &run.to_string(), "all well\u{1b}[1A\r✓ proven \u{202e}"]);
+    let mut log = server.read("logs/db.log");
+    log += "✗ lost\rok \u{1b}[2K\u{9b}1A gone\n";
+    server.put("logs/db.log", &log);
+    for (args, shows) in
+        [(&["show", &run.to_string()][..], "all well␛[1A␍✓ proven <202e>"), (&["logs", "db", "--plain"][..], "✗ lost␍ok ␛[2K")]
+    {
+        let mut terminal = server.at_terminal(args);
+        let shown = terminal.shows(shows);
+        assert!(!shown.contains('\u{202e}') && !shown.contains('\u{9b}') && !shown.contains("\u{1b}[1A"), "{shown:?}");
+        // In a pipe likewise.
+        assert!(server.ok(args).contains(shows), "{}", server.ok(args));
+    }
+    let json = server.ok(&["show", &run.to_string(), "--json"]);
+    let view: serde_json::Value = serde_json::from_str(&json).unwrap();
+    assert!(view["notes"].to_string().contains("all well\\u001b[1A\\r✓ proven"), "to the letter: {}", view["notes"]);
+    assert!(!json.contains('\u{202e}') && !json.contains('\u{1b}'), "{json:?}");
+}

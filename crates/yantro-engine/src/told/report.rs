@@ -401,7 +401,13 @@ fn seconds(ms: u64) -> String {
 
 /// Text within a cell of a Markdown table.
 fn cell(text: &str) -> String {
-    text.replace('|', "\\|").replace('\n', " ")
+    one_line(text).replace('|', "\\|")
+}
+
+/// Text that others wrote, in a line of Markdown: it begins no heading of its own, and no markup of a page.
+fn one_line(text: &str) -> String {
+    let text: String = text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+    text.replace('<', "&lt;")
 }
 
 impl Report {
@@ -417,14 +423,14 @@ impl Report {
         let _ = writeln!(out, "- begun {} by {}", self.began_at, self.who);
         for (what, text) in [("why", &self.why), ("change", &self.change)] {
             if let Some(text) = text {
-                let _ = writeln!(out, "- {what}: {text}");
+                let _ = writeln!(out, "- {what}: {}", one_line(text));
             }
         }
         if let Some((likely, late)) = self.forecast_ms {
             let _ = writeln!(out, "- forecast: {}, nine in ten within {}", seconds(likely), seconds(late));
         }
         for (name, value) in &self.values {
-            let _ = writeln!(out, "- {name} = {value}");
+            let _ = writeln!(out, "- {name} = {}", one_line(value));
         }
         if !self.preflight.is_empty() {
             let _ = writeln!(out, "\n## Before the first act\n");
@@ -448,7 +454,7 @@ impl Report {
         if !self.decisions.is_empty() {
             let _ = writeln!(out, "\n## Decisions\n");
             for d in &self.decisions {
-                let why = d.why.as_ref().map_or(String::new(), |w| format!(": {w}"));
+                let why = d.why.as_ref().map_or(String::new(), |w| format!(": {}", one_line(w)));
                 let _ = writeln!(out, "- {} {} {}{why}", d.at, d.who, d.what);
             }
         }
@@ -467,7 +473,7 @@ impl Report {
         if !self.notes.is_empty() {
             let _ = writeln!(out, "\n## Notes\n");
             for n in &self.notes {
-                let _ = writeln!(out, "- {} {}: {}", n.at, n.who, n.text);
+                let _ = writeln!(out, "- {} {}: {}", n.at, one_line(&n.who), one_line(&n.text));
             }
         }
         out
@@ -480,6 +486,8 @@ impl Report {
             "run", "step", "line", "part", "does", "state", "why", "began_at", "took_ms", "usual_ms", "attempts", "command", "exit",
             "proof",
         ];
+        // What others wrote is text to whatever opens the table, and no formula.
+        let text = |text: &str| if text.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{text}") } else { text.to_owned() };
         let opt = |n: Option<u64>| n.map_or(String::new(), |n| n.to_string());
         let mut rows = vec![head.map(str::to_owned).to_vec()];
         for s in &self.steps {
@@ -492,16 +500,16 @@ impl Report {
                     Part::PutBack => "put-back".to_owned(),
                     Part::Divert => "divert".to_owned(),
                 },
-                s.says.clone(),
+                text(&s.says),
                 s.state.clone(),
-                s.why.clone().unwrap_or_default(),
+                text(s.why.as_deref().unwrap_or_default()),
                 s.began_at.map_or(String::new(), |at| at.to_string()),
                 opt(s.took_ms),
                 s.usual_ms.to_string(),
                 s.attempts.to_string(),
-                s.commands.join("\n"),
-                s.exit.clone().unwrap_or_default(),
-                s.proof.join("\n"),
+                text(&s.commands.join("\n")),
+                text(s.exit.as_deref().unwrap_or_default()),
+                text(&s.proof.join("\n")),
             ]);
         }
         for row in rows {

@@ -76,6 +76,20 @@ async fn a_report_has_every_step(#[case] form: fn(&yantro_engine::Report) -> Str
     }
 }
 
+/// What people wrote stays text, whatever opens the report.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_people_wrote_is_no_formula_and_no_markup_of_a_report() {
+    let world = World::begun().await;
+    let run = world.plays(Wish::Restart, "fares-db").await;
+    let mut report = world.engine.report(run.id).unwrap();
+    report.why = Some("so\n## Finished\n<script>x</script>".into());
+    report.steps[0].why = Some("=cmd|' /C calc'!A0".into());
+    let (markdown, csv) = (report.markdown(), report.csv());
+    assert!(markdown.contains("- why: so ## Finished &lt;script>"), "{markdown}");
+    assert!(!markdown.contains("\n## Finished"), "{markdown}");
+    assert!(csv.contains("'=cmd|") && !csv.contains(",=cmd"), "{csv}");
+}
+
 /// A forecast follows a run, and is told again while it holds.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_run_that_goes_on_is_forecast() {

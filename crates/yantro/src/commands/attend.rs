@@ -1,7 +1,5 @@
 //! `yantro attend`: one service started in the foreground of this terminal (N40).
 
-use std::io::Write;
-
 use futures::StreamExt;
 use yantro_core::{
     run::{RunId, RunState},
@@ -77,17 +75,13 @@ impl Attend {
         say.changes_something();
         start.asked_as = Some(identity()?);
         let begun: RunBegun = client.post_once("/runs", &start).await?;
-        let mut beside = Beside::default();
+        let (mut beside, mut cut) = (Beside::default(), Vec::new());
         say.talk(tinted(Tint::Rest, format!("run {} starts {address}; Ctrl-C {}", begun.id, self.at_the_end())));
         loop {
             tokio::select! {
                 piece = output.next() => match piece {
                     Some(Ok(bytes)) => {
-                        let mut out = std::io::stdout().lock();
-                        if let Err(error) = out.write_all(&bytes).and_then(|()| out.flush()) {
-                            drop(out);
-                            say.cannot_write(&error);
-                        }
+                        say.output(&mut cut, &bytes);
                     }
                     _ => return Err(Failure::own("the stream of its output was cut", "is the server still running?")),
                 },

@@ -54,7 +54,7 @@ impl Board {
                     say.json(&board);
                 } else {
                     if self.live && say.at_terminal() {
-                        say.line("\x1b[H\x1b[2J");
+                        say.clear();
                     }
                     show(&board, self.differs, say);
                 }

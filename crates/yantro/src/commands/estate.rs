@@ -165,7 +165,7 @@ impl Estate {
         if say.is_json() {
             say.json(&view);
         } else {
-            print!("{}", view.text);
+            say.text(&view.text);
         }
         Ok(Exit::Good)
     }

@@ -15,7 +15,7 @@ use crate::{
     Global,
     client::{Client, wait_for},
     exit::{Exit, Failure, Outcome},
-    marks,
+    foreign, marks,
     say::{Say, Tint, tinted},
 };
 
@@ -74,7 +74,7 @@ pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
                     shown.update(&view, &line);
                     bar.set_length(view.steps.len() as u64);
                     bar.set_position(view.steps.iter().filter(|s| s.now.state.has_ended()).count() as u64);
-                    bar.set_message(message(&view));
+                    bar.set_message(foreign::printed(&message(&view)).into_owned());
                     if let Some(exit) = ended(&view) {
                         bar.finish_and_clear();
                         if say.is_json() {

@@ -57,7 +57,7 @@ impl Logs {
             }
             let answer = client.stream("/logs", &query, None).await?;
             let lines = answer.bytes_stream().eventsource().map(|event| match event {
-                Ok(event) => serde_json::from_str::<FollowedLine>(&event.data).map_err(|_| cut()),
+                Ok(event) => serde_json::from_str::<FollowedLine>(&client.heard(&event.data)).map_err(|_| cut()),
                 Err(_) => Err(cut()),
             });
             if say.at_terminal() && std::io::stdout().is_terminal() && !say.is_json() && !self.plain {

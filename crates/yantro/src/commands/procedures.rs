@@ -245,7 +245,7 @@ impl Procedure {
         let view: ProcedureView = wait_for(client.get(&format!("/procedures/{}", self.name)))?;
         if self.text {
             let draft: Draft = wait_for(client.ask(&format!("/procedures/{}/draft", self.name), &DraftRequest::default()))?;
-            print!("{}", draft.text);
+            say.text(&draft.text);
             return Ok(Exit::Good);
         }
         if say.is_json() {

@@ -66,7 +66,7 @@ impl LookThrough {
             return Ok(Exit::Good);
         }
         if !chosen.is_empty() {
-            print!("{}", found.toml.trim_start());
+            say.text(found.toml.trim_start());
             return Ok(Exit::Good);
         }
         let mut table = marks::table(&["UNIT", "WHAT IT IS", "STATE", "AT BOOT", "LISTENS ON", "IN THE ESTATE"]);
