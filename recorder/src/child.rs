@@ -7,7 +7,7 @@ use std::{
 
 use serde_json::{Value, json};
 
-use crate::{Act, c_text, output::Bounded, started_at};
+use crate::{Act, c_text, not_written, output::Bounded, started_at};
 
 /// How long a command that overran its limit has to end by itself.
 const GRACE: Duration = Duration::from_secs(2);
@@ -42,9 +42,13 @@ pub fn run(act: &Act, order: &Value, is_service: bool) {
         libc::close(failed[1]);
         libc::close(out[1]);
     }
-    // Written before the program is let go. If this process ends here, the gate closes and the
+    // Written before the program is let go. If this process ends here, or it cannot be written, the gate closes and the
     // child ends without having become anything.
-    act.begun(json!({ "pid": pid, "started": started_at(pid) }));
+    if let Err(error) = act.begun(json!({ "pid": pid, "started": started_at(pid) })) {
+        unsafe { libc::close(gate[1]) };
+        wait_for(pid);
+        return act.ended(json!({ "refused": not_written(&error) }));
+    }
     unsafe {
         libc::write(gate[1], [1u8].as_ptr().cast(), 1);
         libc::close(gate[1]);

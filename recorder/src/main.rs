@@ -3,7 +3,8 @@
 //! It reads one order from its standard input (a line of JSON, so that secrets never are an
 //! argument or a file), creates the act's folder exclusively, and carries the order out:
 //!
-//! - `begun.json` is written before the program is let go: boot id, process id and start time.
+//! - `begun.json` is written before the program is let go, and has reached the disk by then: boot id, process id and start time.
+//!   Where it cannot be written, nothing begins: what was begun must be known to have been, over a power cut too.
 //! - `output` holds what a command printed, bounded; a service has its own output file.
 //! - `ended.json` is written when the program ended, or could not be started.
 //! - `gone.json` is written when nothing of a service's process tree is left.
@@ -19,7 +20,11 @@ use std::{
     ffi::CString,
     fs,
     io::{self, Read, Write},
-    os::unix::fs::{DirBuilderExt, OpenOptionsExt},
+    os::{
+        fd::{AsRawFd, FromRawFd, OwnedFd},
+        unix::fs::{DirBuilderExt, OpenOptionsExt},
+    },
+    path::Path,
     time::{SystemTime, UNIX_EPOCH},
 };
 
@@ -80,52 +85,61 @@ impl Act {
         }
     }
 
-    /// Sends a signal to processes that are still the ones meant.
+    /// Sends a signal to processes that are still the ones meant, and writes down what became of it for each.
     fn signal(&self, order: &Value) {
-        self.begun(json!({ "pid": Value::Null }));
+        if let Err(error) = self.begun(json!({ "pid": Value::Null })) {
+            return self.ended(json!({ "refused": not_written(&error) }));
+        }
         let number = order["signal"].as_i64().unwrap_or(0) as i32;
+        let mut signals = Vec::new();
         for target in order["targets"].as_array().into_iter().flatten() {
             let (pid, started) = (target["pid"].as_i64().unwrap_or(0) as i32, target["started"].as_u64());
-            // The descriptor is opened first and the identity checked after: no other process can
-            // slip in between the check and the signal.
-            let fd = unsafe { libc::syscall(libc::SYS_pidfd_open, pid, 0) } as i32;
-            if fd < 0 {
-                continue;
-            }
-            if started_at(pid) == started {
-                let sent = unsafe { libc::syscall(libc::SYS_pidfd_send_signal, fd, number, std::ptr::null::<libc::siginfo_t>(), 0) };
-                if sent != 0 && io::Error::last_os_error().raw_os_error() != Some(libc::ESRCH) {
-                    let error = io::Error::last_os_error();
-                    self.ended(json!({ "refused": format!("process {pid} cannot be signalled: {error}") }));
+            match signal_one(pid, started, number) {
+                Ok(became) => signals.push((pid, became)),
+                Err(error) => {
+                    self.ended(json!({ "refused": format!("process {pid} cannot be signalled: {error}"), "signals": signals }));
                     std::process::exit(1);
                 }
             }
-            unsafe { libc::close(fd) };
         }
-        self.ended(json!({ "sent": true }));
+        // Where each is gone, there is nobody left to ask; where another has its number, whoever was meant was not asked.
+        let stranger = signals.iter().find(|(_, became)| *became == "another process");
+        match stranger.filter(|_| !signals.iter().any(|(_, became)| *became == "sent")) {
+            Some((pid, _)) => {
+                let why = format!("the signal was sent to nobody: process {pid} is another one than was meant");
+                self.ended(json!({ "refused": why, "signals": signals }));
+            }
+            None => self.ended(json!({ "sent": true, "signals": signals })),
+        }
     }
 
-    /// Writes down that the act has begun.
-    pub fn begun(&self, mut what: Value) {
+    /// Writes down that the act has begun, so that it is known whatever happens from here on.
+    pub fn begun(&self, mut what: Value) -> io::Result<()> {
         what["boot"] = json!(boot_id());
         what["recorder"] = json!({ "pid": std::process::id(), "started": started_at(std::process::id() as i32) });
         what["at_ms"] = json!(now_ms());
         what["note"] = self.note.clone();
-        self.write("begun.json", &what);
+        self.write("begun.json", &what)?;
+        // The folder, and its place in the one above it.
+        for path in [Some(Path::new(&self.folder)), Path::new(&self.folder).parent()].into_iter().flatten() {
+            fs::File::open(path)?.sync_all()?;
+        }
         tell(&json!({ "begun": what }));
+        Ok(())
     }
 
     /// Writes down how it ended.
     pub fn ended(&self, mut what: Value) {
         what["at_ms"] = json!(now_ms());
-        self.write("ended.json", &what);
+        // A full disk must not end the recorder: the outcome is still told while somebody listens.
+        let _ = self.write("ended.json", &what);
         tell(&json!({ "ended": what }));
     }
 
     /// Writes down that nothing of its process tree is left.
     pub fn gone(&self) {
         let what = json!({ "at_ms": now_ms() });
-        self.write("gone.json", &what);
+        let _ = self.write("gone.json", &what);
         tell(&json!({ "gone": what }));
     }
 
@@ -135,14 +149,37 @@ impl Act {
     }
 
     /// Whole or not at all: a reader never sees half a record.
-    fn write(&self, name: &str, what: &Value) {
+    fn write(&self, name: &str, what: &Value) -> io::Result<()> {
         let (path, half) = (format!("{}/{name}", self.folder), format!("{}/.{name}", self.folder));
-        // A full disk must not end the recorder: the outcome is still told while somebody listens.
-        let file = fs::File::options().write(true).create(true).truncate(true).mode(0o600).open(&half);
-        if file.and_then(|mut f| f.write_all(what.to_string().as_bytes())).is_ok() {
-            let _ = fs::rename(&half, &path);
-        }
+        let mut file = fs::File::options().write(true).create(true).truncate(true).mode(0o600).open(&half)?;
+        file.write_all(what.to_string().as_bytes())?;
+        file.sync_all()?;
+        fs::rename(&half, &path)
     }
+}
+
+/// Why nothing was begun.
+pub fn not_written(error: &io::Error) -> String {
+    format!("that it begins cannot be written down, and nothing was begun: {error}")
+}
+
+/// Sends a signal to one process, if it still is the one meant: `sent`, `gone` or `another process`.
+fn signal_one(pid: i32, started: Option<u64>, number: i32) -> io::Result<&'static str> {
+    let gone = |error: io::Error| if error.raw_os_error() == Some(libc::ESRCH) { Ok("gone") } else { Err(error) };
+    // The descriptor is opened first and the identity checked after: no other process can slip in between the check and the
+    // signal.
+    let fd = unsafe { libc::syscall(libc::SYS_pidfd_open, pid, 0) } as i32;
+    if fd < 0 {
+        return gone(io::Error::last_os_error());
+    }
+    let fd = unsafe { OwnedFd::from_raw_fd(fd) };
+    match started_at(pid) {
+        None => return Ok("gone"),
+        is if is != started => return Ok("another process"),
+        _ => {}
+    }
+    let sent = unsafe { libc::syscall(libc::SYS_pidfd_send_signal, fd.as_raw_fd(), number, std::ptr::null::<libc::siginfo_t>(), 0) };
+    if sent == 0 { Ok("sent") } else { gone(io::Error::last_os_error()) }
 }
 
 fn tell(what: &Value) {

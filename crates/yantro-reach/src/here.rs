@@ -229,7 +229,11 @@ impl Here {
         }
         match std::fs::create_dir(&folder) {
             Ok(()) => {
-                std::fs::write(folder.join("ended.json"), json!({ "burnt": true }).to_string()).map_err(|e| e.to_string())?;
+                let mut file = std::fs::File::create(folder.join("ended.json")).map_err(|e| e.to_string())?;
+                std::io::Write::write_all(&mut file, json!({ "burnt": true }).to_string().as_bytes()).map_err(|e| e.to_string())?;
+                // It stays out of use over a power cut, too.
+                let synced = file.sync_all().and_then(|()| std::fs::File::open(&folder)?.sync_all());
+                synced.map_err(|e| e.to_string())?;
                 let _ = keep_from_others(&folder);
                 Ok(true)
             }

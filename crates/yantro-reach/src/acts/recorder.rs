@@ -140,6 +140,10 @@ pub(crate) fn mend_of(why: &str) -> &'static str {
         "check that the working folder is there and may be entered"
     } else if why.contains("the account cannot be taken on") {
         "the server must run as root to act as another account"
+    } else if why.contains("cannot be written down") {
+        "make room where the server keeps its data on that host, and try again"
+    } else if why.contains("another one than was meant") {
+        "look at it anew, and try again"
     } else if why.contains("control group") {
         "give the server's unit Delegate=yes or KillMode=process, or run it where it may leave its control group"
     } else {

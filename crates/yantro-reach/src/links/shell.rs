@@ -472,7 +472,7 @@ async fn act(
     all.extend(words);
     let script = format!(
         "a=\"$d/acts/\"{}; printf %s {} > \"$d/acting-server\"; mkdir -p \"${{a%/*}}\"; mkdir \"$a\" 2>/dev/null || {{ echo before; exit 0; }}; \
-         printf %s {} > \"$a/note\"; {} >/dev/null 2>&1 & \
+         printf %s {} > \"$a/note\"; sync; {} >/dev/null 2>&1 & \
          i=0; while [ ! -s \"$a/pid\" ] && [ $i -lt 50 ]; do sleep 0.1; i=$((i+1)); done; echo begun \"$(cat \"$a/pid\")\"",
         shell_word(identity),
         shell_word(&claim.server),

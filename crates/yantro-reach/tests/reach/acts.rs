@@ -66,6 +66,53 @@ async fn an_identity_is_begun_only_once() {
     assert_eq!(std::fs::read_to_string(world.path("times")).unwrap(), "once\n");
 }
 
+/// What was begun must be known to have been: where that cannot be written down, nothing begins.
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_begins_whose_begin_cannot_be_written_down() {
+    let world = World::new();
+    let acts = world.path("data/acts");
+    std::fs::create_dir_all(&acts).unwrap();
+    // Room for the act's folder, and for no file in it.
+    let full = std::process::Command::new("mount").args(["-t", "tmpfs", "-o", "nr_inodes=3", "tmpfs"]).arg(&acts).status();
+    if !full.is_ok_and(|s| s.success()) {
+        eprintln!("nothing can be mounted here (it takes root): this test is left out");
+        return;
+    }
+    let service = commands(&world, "echo once >> DIR/times", "");
+    let mut news = world.act("run-1/act-1", ActKind::Start, &service, None).await.unwrap();
+    let end = ended(&mut news).await;
+    let unmounted = std::process::Command::new("umount").arg(&acts).status();
+    assert!(unmounted.is_ok_and(|s| s.success()));
+    let ActEnd::Refused { why, mend } = end else { panic!("{end:?}") };
+    assert!(why.contains("cannot be written down, and nothing was begun") && mend.contains("make room"), "{why}; {mend}");
+    assert!(!world.path("times").exists(), "it was begun all the same");
+}
+
+/// What became of each signal is written down: nothing is called sent that reached nobody who was meant.
+#[rstest]
+#[case::the_one_meant(0, "sent", r#"[["PID","sent"]]"#)]
+#[case::another_with_its_number(1, "refused", r#"[["PID","another process"]]"#)]
+#[tokio::test(flavor = "multi_thread")]
+async fn what_became_of_a_signal_is_written_down(#[case] later: u64, #[case] ended: &str, #[case] signals: &str) {
+    let world = World::new();
+    let recorder = std::fs::read_dir(world.path("data/bin")).unwrap().next().unwrap().unwrap().path();
+    let mut program = std::process::Command::new("sleep").arg("60").spawn().unwrap();
+    let pid = program.id();
+    let started = yantro_reach::ProcessId::of(pid).unwrap().started + later;
+    let order =
+        serde_json::json!({ "folder": world.path("act"), "do": "signal", "signal": 15, "targets": [{ "pid": pid, "started": started }] });
+    let mut given =
+        std::process::Command::new(recorder).stdin(std::process::Stdio::piped()).stdout(std::process::Stdio::null()).spawn().unwrap();
+    std::io::Write::write_all(&mut given.stdin.take().unwrap(), order.to_string().as_bytes()).unwrap();
+    given.wait().unwrap();
+    let record: serde_json::Value = serde_json::from_slice(&std::fs::read(world.path("act/ended.json")).unwrap()).unwrap();
+    assert!(!record[ended].is_null(), "{record}");
+    assert_eq!(record["signals"].to_string(), signals.replace("\"PID\"", &pid.to_string()));
+    let was_asked = program.try_wait().unwrap().is_some() || later == 0 && program.wait().is_ok();
+    assert_eq!(was_asked, later == 0);
+    let _ = program.kill().and_then(|()| program.wait());
+}
+
 /// A server that ends between that and noting it asks again: it is out of use still, and was never begun.
 #[tokio::test(flavor = "multi_thread")]
 async fn an_identity_taken_out_of_use_is_so_however_often_it_is_asked() {
