@@ -26,15 +26,41 @@ pub enum NameError {
         /// The first character that does not fit.
         found: char,
     },
+    /// It begins as an option does.
+    #[error("\"{text}\" is no {what}: it begins with a dash, as options do")]
+    Dash {
+        /// Which kind of name was wanted.
+        what: &'static str,
+        /// What was given.
+        text: String,
+    },
+    /// It is longer than any name.
+    #[error("a {what} of {length} characters is too long: names have up to {LONGEST}")]
+    Long {
+        /// Which kind of name was wanted.
+        what: &'static str,
+        /// How long it is.
+        length: usize,
+    },
     /// An address without the stroke that parts host from service.
     #[error("\"{0}\" is no address: an address is host/service, or host/service.copy")]
     NoStroke(String),
 }
 
+/// The longest name.
+const LONGEST: usize = 100;
+
 fn checked(what: &'static str, text: &str) -> Result<String, NameError> {
     let text = text.trim();
     if text.is_empty() {
         return Err(NameError::Empty { what });
+    }
+    let length = text.chars().count();
+    if length > LONGEST {
+        return Err(NameError::Long { what, length });
+    }
+    if text.starts_with('-') {
+        return Err(NameError::Dash { what, text: text.to_owned() });
     }
     match text.chars().find(|c| !(c.is_ascii_alphanumeric() || *c == '-' || *c == '_')) {
         Some(found) => Err(NameError::Character { what, text: text.to_owned(), found }),

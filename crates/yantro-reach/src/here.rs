@@ -227,18 +227,19 @@ impl Here {
         if let Some(parent) = folder.parent() {
             std::fs::create_dir_all(parent).map_err(|e| format!("{} cannot be made: {e}", parent.display()))?;
         }
-        match std::fs::create_dir(&folder) {
-            Ok(()) => {
-                let mut file = std::fs::File::create(folder.join("ended.json")).map_err(|e| e.to_string())?;
-                std::io::Write::write_all(&mut file, json!({ "burnt": true }).to_string().as_bytes()).map_err(|e| e.to_string())?;
-                // It stays out of use over a power cut, too.
-                let synced = file.sync_all().and_then(|()| std::fs::File::open(&folder)?.sync_all());
-                synced.map_err(|e| e.to_string())?;
-                let _ = keep_from_others(&folder);
-                Ok(true)
+        // Made whole beside it and put in its place at once: whoever ends in between leaves nothing that could be read otherwise.
+        let beside = folder.with_extension(format!("burnt-{}", std::process::id()));
+        let _ = std::fs::remove_dir_all(&beside);
+        let burnt = recorder::write_burnt(&beside).and_then(|()| recorder::put_in_place(&beside, &folder));
+        match burnt {
+            Ok(()) => Ok(true),
+            Err(error) => {
+                let _ = std::fs::remove_dir_all(&beside);
+                match error.kind() {
+                    io::ErrorKind::AlreadyExists => Ok(recorder::read(&folder) == Recorded::Burnt),
+                    _ => Err(format!("{} cannot be made: {error}", folder.display())),
+                }
             }
-            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(recorder::read(&folder) == Recorded::Burnt),
-            Err(error) => Err(format!("{} cannot be made: {error}", folder.display())),
         }
     }
 

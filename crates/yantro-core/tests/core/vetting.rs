@@ -380,3 +380,111 @@ fn the_managers_terms_are_held_against_a_plan(
     assert!(if refused.is_empty() { why.is_empty() } else { why.len() == 1 && why[0].contains(refused) }, "{why:?}");
     assert!(plan.remarks[0].contains("lets a stop take 1m 30s, and then kills it"), "{:?}", plan.remarks);
 }
+
+/// An estate of two services with a slip in it: what is put into the block of the first, and what is added.
+fn with_slip(process: &str, of_db: &str, more: &str) -> Vec<yantro_core::estate::Fault> {
+    let text = format!(
+        "[estate]\nname = \"T\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n\
+         [service.db]\nhost = \"h\"\nrun_by = \"process\"\nprocess = {{ program = \"/bin/db\"{process} }}\n\
+         ladder = [{{ rung = \"port\", port = 5001 }}]\n{of_db}\n\
+         [service.app]\nhost = \"h\"\nrun_by = \"process\"\nprocess = {{ program = \"/bin/app\" }}\n\
+         ladder = [{{ rung = \"port\", port = 5002 }}]\nrelies_on = [\"db\"]\n{more}\n"
+    );
+    vet(&text, "/e").faults
+}
+
+const X: &str =
+    "[service.x]\nhost = \"h\"\nrun_by = \"process\"\nprocess = { program = \"/bin/x\" }\nladder = [{ rung = \"port\", port = 5003 }]\n";
+
+#[rstest]
+#[case::common_blocks_in_a_circle("", "", "[like.a]\nlike = \"b\"\n[like.b]\nlike = \"a\"", "like-cycle", "a → b → a")]
+#[case::a_host_it_is_not_on("", "on = { nowhere = { values = { A = \"1\" } } }", "", "unknown-name", "nowhere")]
+#[case::blocks_of_two_carriers("", "commands = { start = [\"/bin/a\"] }", "", "contradiction", "run_by = \"commands\"")]
+#[case::a_value_that_it_has_already("", "values = { address = \"10.0.0.9\" }", "", "taken-name", "address")]
+#[case::an_account_that_is_a_command(", user = \"root; rm -rf /\"", "", "", "bad-account", "root; rm -rf /")]
+#[case::an_empty_variable(", env = { \"\" = \"x\" }", "", "", "bad-variable", "\"\"")]
+#[case::a_variable_with_an_equals(", env = { \"A=B\" = \"x\" }", "", "", "bad-variable", "A=B")]
+#[case::a_zero_byte(", args = [\"a\\u0000b\"]", "", "", "odd-character", "U+0000")]
+#[case::text_that_runs_backwards("", "title = \"x \\u202e y\"", "", "odd-character", "U+202E")]
+#[case::no_exit_code("", "start = { accept_exits = [256] }", "", "bad-exit", "256")]
+#[case::no_patience_at_all("", "start = { patience = \"0s\" }", "", "no-patience", "patience")]
+#[case::months_for_minutes("", "start = { patience = \"5M\" }", "", "bad-length", "5M")]
+#[case::years("", "start = { patience = \"1y\" }", "", "bad-length", "1y")]
+#[case::wanted_and_forbidden("", "start = { must_see = [\"up\"], must_not_see = [\"up\"] }", "", "contradiction", "\"up\"")]
+#[case::a_target("", "", "[service.x]\nhost = \"h\"\nrun_by = \"systemd\"\nunit = \"reboot.target\"", "bad-unit", "reboot.target")]
+#[case::it_diverts_to_itself(
+    "",
+    "",
+    "[procedure.p]\nif_it_fails = { divert = \"p\" }\nsteps = [{ stop = [\"db\"] }]",
+    "contradiction",
+    "itself"
+)]
+#[case::an_answer_that_cannot_be(
+    "",
+    "",
+    "[procedure.p]\nquestions = { n = { asks = \"N?\", kind = \"number\", at_least = 5, at_most = 2 } }\nsteps = [{ stop = [\"db\"] }]",
+    "contradiction",
+    "at least 5"
+)]
+#[case::a_name_like_an_option("", "", "[procedure.-p]\nsteps = [{ stop = [\"db\"] }]", "bad-name", "dash")]
+fn a_slip_is_an_error_with_its_mend(
+    #[case] process: &str,
+    #[case] of_db: &str,
+    #[case] more: &str,
+    #[case] kind: &str,
+    #[case] says: &str,
+) {
+    assert!(with_slip("", "", "").is_empty(), "{:?}", with_slip("", "", ""));
+    let faults = with_slip(process, of_db, more);
+    let fault = faults
+        .iter()
+        .find(|f| f.kind == kind && format!("{} {}", f.message, f.mend).contains(says))
+        .unwrap_or_else(|| panic!("{faults:?}"));
+    assert!(fault.severity == Severity::Error && !fault.mend.is_empty() && fault.line > 0, "{fault:?}");
+}
+
+#[test]
+fn a_unit_is_described_once() {
+    let unit = |name: &str, unit: &str, port: u16| {
+        format!(
+            "[service.{name}]\nhost = \"h\"\nrun_by = \"systemd\"\nunit = \"{unit}\"\nladder = [{{ rung = \"port\", port = {port} }}]\n"
+        )
+    };
+    let faults = with_slip("", "", &(unit("x", "nginx", 5003) + &unit("y", "nginx.service", 5004)));
+    assert!(faults.iter().any(|f| f.kind == "unit-twice" && f.message.contains("nginx.service")), "{faults:?}");
+}
+
+/// What may be meant is said, and loaded all the same; a secret is never repeated in what is said of it.
+#[rstest]
+#[case::a_password(", env = { DB_PASSWORD = \"hunter2\" }", "", "secret-in-the-open", "DB_PASSWORD")]
+#[case::a_password_in_an_address(", args = [\"postgres://u:hunter2@h/db\"]", "", "secret-in-the-open", "password")]
+#[case::nowhere("", &format!("{X}optional = true"), "nowhere", "turns_on")]
+#[case::two_that_are_never_up_together("", &format!("{X}never_with = [\"db\"]"), "never-with", "expected")]
+fn a_slip_that_may_be_meant_is_a_warning(#[case] process: &str, #[case] more: &str, #[case] kind: &str, #[case] says: &str) {
+    let faults = with_slip(process, "", more);
+    let fault = faults.iter().find(|f| f.kind == kind).unwrap_or_else(|| panic!("{faults:?}"));
+    let told = format!("{} {}", fault.message, fault.mend);
+    assert!(fault.severity == Severity::Warning && told.contains(says) && !told.contains("hunter2"), "{fault:?}");
+    assert!(faults.iter().all(|f| f.severity == Severity::Warning), "{faults:?}");
+}
+
+#[rstest]
+#[case::a_reference(", env = { DB_PASSWORD = \"file:/etc/pw\" }")]
+#[case::a_placeholder(", env = { DB_PASSWORD = \"{service}\" }")]
+#[case::an_address_without_one(", args = [\"postgres://u@h:5432/db\"]")]
+fn what_is_no_secret_in_the_open_is_no_fault(#[case] process: &str) {
+    let faults = with_slip(process, "", "");
+    assert!(faults.is_empty(), "{faults:?}");
+}
+
+#[test]
+fn a_time_zone_that_is_not_there_is_told_once_though_no_hours_use_it() {
+    let faults = vet(
+        "[estate]\nname = \"T\"\nstands_for = \"test\"\ntime_zone = \"Europe/Olso\"\n\
+                      [freeze.ball]\nfrom = \"2026-06-06T06:00\"\nlength = \"14h\"\n",
+        "/e",
+    )
+    .faults;
+    let zones: Vec<_> = faults.iter().filter(|f| f.message.contains("Europe/Olso")).collect();
+    assert!(zones.len() == 1 && zones[0].mend.contains("Europe/Oslo"), "{faults:?}");
+}

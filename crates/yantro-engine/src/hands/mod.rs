@@ -405,9 +405,9 @@ impl Hands {
 
     async fn find(&self, given: &Given, address: &Address, took: &OnceLock<String>) {
         let Given { run, step, act, kind, ref identity } = *given;
-        // A folder without a record: its recorder may be about to write it.
+        // A folder without a record: its recorder may be about to write it, to a disk that takes its time.
         let mut recorded = self.hosts.recorded(&address.host, identity).await;
-        for _ in 0..100 {
+        for _ in 0..1_000 {
             if recorded != Recorded::OnlyFolder {
                 break;
             }

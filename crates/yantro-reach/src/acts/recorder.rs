@@ -2,7 +2,12 @@
 
 use std::{
     collections::BTreeMap,
-    os::unix::fs::PermissionsExt,
+    ffi::CString,
+    io::Write,
+    os::unix::{
+        ffi::OsStrExt,
+        fs::{DirBuilderExt, PermissionsExt},
+    },
     path::{Path, PathBuf},
     process::Stdio,
 };
@@ -96,6 +101,41 @@ pub fn read(folder: &Path) -> Recorded {
         (Some(ended), begun) => Recorded::Ended(begun, end(&ended, folder)),
         (None, Some(begun)) => Recorded::Begun(begun),
         (None, None) => Recorded::OnlyFolder,
+    }
+}
+
+/// Writes what stands in the place of an act that never begins; it has reached the disk by then.
+pub(crate) fn write_burnt(folder: &Path) -> std::io::Result<()> {
+    std::fs::DirBuilder::new().mode(0o700).create(folder)?;
+    let mut file = std::fs::File::create(folder.join("ended.json"))?;
+    file.write_all(json!({ "burnt": true }).to_string().as_bytes())?;
+    file.sync_all()?;
+    std::fs::File::open(folder)?.sync_all()
+}
+
+/// Puts a folder in its place, if nothing is there yet.
+///
+/// # Errors
+/// `AlreadyExists` where something is.
+pub(crate) fn put_in_place(beside: &Path, folder: &Path) -> std::io::Result<()> {
+    let text = |path: &Path| CString::new(path.as_os_str().as_bytes()).map_err(std::io::Error::other);
+    let (from, to) = (text(beside)?, text(folder)?);
+    // Sound: both are paths that live as long as the call.
+    let put =
+        unsafe { libc::syscall(libc::SYS_renameat2, libc::AT_FDCWD, from.as_ptr(), libc::AT_FDCWD, to.as_ptr(), libc::RENAME_NOREPLACE) };
+    let error = std::io::Error::last_os_error();
+    match error.raw_os_error().filter(|_| put != 0) {
+        // A file system that has no such thing: the folder is made empty first, which only one can do.
+        Some(libc::EINVAL | libc::ENOSYS) => {
+            std::fs::create_dir(folder)?;
+            std::fs::rename(beside, folder)?;
+        }
+        Some(_) => return Err(error),
+        None => {}
+    }
+    match folder.parent() {
+        Some(parent) => std::fs::File::open(parent)?.sync_all(),
+        None => Ok(()),
     }
 }
 

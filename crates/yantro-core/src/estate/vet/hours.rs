@@ -42,6 +42,9 @@ impl Vetting<'_, '_> {
             );
             return None;
         };
+        if zone.is_none() && self.file.estate.time_zone.as_ref().is_some_and(|z| z.parse::<chrono_tz::Tz>().is_err()) {
+            return None; // Told once, where it is written.
+        }
         let zone = zone.or_else(|| self.file.estate.time_zone.clone()).unwrap_or_else(|| "UTC".to_owned());
         let hours = Hours { rule, from, zone, length };
         if let Err(why) = hours.check() {

@@ -7,6 +7,7 @@ mod hours;
 mod procedures;
 mod relations;
 mod service;
+mod slips;
 mod whole;
 
 use std::{
@@ -109,6 +110,8 @@ impl Vetting<'_, '_> {
                 "add `stands_for = \"production\"` (or rehearsal, test, development, demonstration) to [estate]",
             );
         }
+        self.slips();
+        self.optional_and_off();
         let hosts = self.hosts();
         let drafts = self.drafts(&hosts);
         let by_service: BTreeMap<ServiceName, Vec<Address>> = drafts.iter().fold(BTreeMap::new(), |mut all, d| {
@@ -149,6 +152,7 @@ impl Vetting<'_, '_> {
             procedures: BTreeMap::new(),
         };
         self.whole(&estate);
+        self.between(&estate);
         let procedures = self.procedures(&estate);
         self.diverts(&procedures);
         Estate { procedures, ..estate }
@@ -332,6 +336,8 @@ impl Vetting<'_, '_> {
             let settings: ServiceFile = serde_json::from_value(merged.clone()).unwrap_or_default();
             let mut on_hosts: Vec<String> = settings.hosts.clone().unwrap_or_default();
             on_hosts.extend(settings.host.clone());
+            self.says_for_hosts(&path, &merged, &on_hosts);
+            self.one_carrier(&path, &merged);
             if on_hosts.is_empty() {
                 self.faults.error("missing-key", self.places.key(&path), format!("service {name} is on no host"), "add `host = \"…\"`");
             }

@@ -114,6 +114,17 @@ impl Vetting<'_, '_> {
                 said.extend(named(&step.if_it_fails).map(|d| (d, format!("procedure.{n}.steps.{i}.if_it_fails"))));
             }
         }
+        for (n, p) in &self.file.procedure {
+            let itself = |r: &Option<IfItFailsFile>| named(r).is_some_and(|d| d.as_str().eq_ignore_ascii_case(n));
+            let steps = p.steps.iter().enumerate().filter(|(_, s)| itself(&s.if_it_fails));
+            let mut at: Vec<String> = steps.map(|(i, _)| format!("procedure.{n}.steps.{i}.if_it_fails")).collect();
+            at.extend(itself(&p.if_it_fails).then(|| format!("procedure.{n}.if_it_fails")));
+            for at in at {
+                let place = self.places.value(&at);
+                let says = format!("procedure {n} diverts to itself, where the same step would fail again");
+                self.faults.error("contradiction", place, says, "name another procedure, or \"hold\", \"put-back\"");
+            }
+        }
         for (name, at) in said {
             let Some(procedure) = procedures.get(&name) else { continue };
             let open = |(n, q): &(&String, &Asks)| !matches!(n.as_str(), "failed" | "reason") && q.default.is_none();
@@ -159,6 +170,16 @@ impl Vetting<'_, '_> {
                     "see docs/estate.md for patterns",
                 );
                 continue;
+            }
+            if let (Some(least), Some(most)) = (q.at_least, q.at_most)
+                && least > most
+            {
+                self.faults.error(
+                    "contradiction",
+                    self.nearest(&format!("{at}.at_least")),
+                    format!("no answer to \"{name}\" is at least {least} and at most {most}"),
+                    "turn the two round, or take one away",
+                );
             }
             let default = q.default.as_ref().map(|d| match d {
                 ValueFile::Text(text) => text.clone(),

@@ -10,6 +10,8 @@ use crate::{
     time::Span,
 };
 
+/// Kinds of units that are none of an estate's services.
+const OTHER_KINDS: [&str; 6] = [".target", ".slice", ".scope", ".device", ".swap", ".automount"];
 /// The kinds of units that can be a service of an estate.
 const UNIT_KINDS: [&str; 5] = [".service", ".socket", ".timer", ".path", ".mount"];
 
@@ -289,6 +291,13 @@ impl Vetting<'_, '_> {
                         self.at(draft, "unit"),
                         format!("\"{unit}\" is no unit's name"),
                         "write it as the host's manager does: \"postgresql@15-main\"",
+                    );
+                } else if OTHER_KINDS.iter().any(|k| unit.ends_with(k)) {
+                    self.faults.error(
+                        "bad-unit",
+                        self.at(draft, "unit"),
+                        format!("\"{unit}\" is no unit that can be a service: starting or stopping it means something else"),
+                        "name a unit of one of these kinds: .service, .socket, .timer, .path, .mount",
                     );
                 }
                 ServiceRunner::Systemd(SystemdSpec { unit: whole, at_boot: s.at_boot })
