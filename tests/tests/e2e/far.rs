@@ -228,6 +228,8 @@ fn an_outpost_that_is_killed_comes_again_and_the_run_goes_on() {
     connected(&server, "pier");
     let run = server.begin(&["start", "app"]);
     let began = Instant::now();
+    // What is out of reach when its turn comes holds, and that is another test.
+    until("db was started", Duration::from_secs(30), || records(&pier, "db").contains(&"start".to_owned()).then_some(()));
     let mut killed = 0;
     while server.get(&format!("/runs/{run}"))["state"] != "finished" {
         assert!(began.elapsed() < Duration::from_secs(90), "{}", server.get(&format!("/runs/{run}")));

@@ -208,3 +208,32 @@ fn a_circle_is_found_round_a_corner() {
     put("pier.rs", "use crate::quay::Gate; pub fn rings(_: &Gate) {}");
     assert_eq!(circles(dir.path()).len(), 1);
 }
+
+/// Every test that docs/promises.md names is there, so that no promise is said to be kept by nothing.
+#[test]
+fn every_test_that_is_said_to_keep_a_promise_is_there() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
+    let mut functions = BTreeSet::new();
+    let mut folders: Vec<PathBuf> = ["crates", "tests"].iter().map(|f| root.join(f)).collect();
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(&folder).unwrap().flatten() {
+            let path = entry.path();
+            if path.is_dir() {
+                folders.push(path);
+            } else if path.extension().is_some_and(|e| e == "rs") {
+                let text = std::fs::read_to_string(&path).unwrap();
+                functions.extend(text.split("fn ").skip(1).filter_map(|rest| Some(rest.split(['(', '<']).next()?.to_owned())));
+            }
+        }
+    }
+    let promises = std::fs::read_to_string(root.join("docs/promises.md")).unwrap();
+    let named: Vec<&str> = promises
+        .split('`')
+        .skip(1)
+        .step_by(2)
+        .filter(|n| n.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_' || c == ':'))
+        .collect();
+    assert!(named.len() > 60, "{} tests are named", named.len());
+    let missing: Vec<&&str> = named.iter().filter(|n| !functions.contains(n.rsplit("::").next().unwrap_or_default())).collect();
+    assert!(missing.is_empty(), "docs/promises.md names tests that are not there: {missing:?}");
+}
