@@ -234,10 +234,11 @@ impl Work {
         for id in ids {
             let away = alive_at.map_or(Duration::ZERO, |at| now.since(at));
             let orders = read(&self.engine.shared.runs).get(&id).map(Run::recover).unwrap_or_default();
-            let _ = self.input(id, Input::Away { for_ms: away.as_millis() as u64 });
+            // First of all, so that a server that was started to look only begins nothing by what comes next.
             if read(&self.engine.shared.standstill).is_some() {
                 let _ = self.input(id, Input::Hold(HoldCause::Standstill));
             }
+            let _ = self.input(id, Input::Away { for_ms: away.as_millis() as u64 });
             // What came while it was away: a newer edition may restrict it.
             if let Some(loaded) = self.engine.loaded() {
                 let restrictions = read(&self.engine.shared.runs).get(&id).map(|r| restrictions(&r.begun, &loaded.estate));
