@@ -1,6 +1,9 @@
 //! Beginning steps: which may begin, and the look just before each act.
 
-use std::{collections::BTreeMap, time::Duration};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    time::Duration,
+};
 
 use super::Turn;
 use crate::{
@@ -37,7 +40,19 @@ impl Turn<'_> {
         if !self.preflight_holds() {
             return;
         }
-        let ready: Vec<StepId> = self.run.ready.iter().map(|(_, s)| *s).collect();
+        // One that needs nothing may end here, and what waited for it is ready then: it is not left for an input that may never come.
+        let mut asked: BTreeSet<StepId> = BTreeSet::new();
+        loop {
+            let ready: Vec<StepId> = self.run.ready.iter().map(|(_, s)| *s).filter(|s| !asked.contains(s)).collect();
+            if ready.is_empty() || self.is_held() {
+                return;
+            }
+            asked.extend(&ready);
+            self.begin_these(ready);
+        }
+    }
+
+    fn begin_these(&mut self, ready: Vec<StepId>) {
         for step in ready {
             if self.is_held() {
                 return;
@@ -49,8 +64,10 @@ impl Turn<'_> {
             if let Some(room) = self.run.room_of(step) {
                 let is_full = self.run.begun.at_once.is_some_and(|limit| self.run.rooms_in_use() >= limit as usize);
                 if is_full || !self.rooms.has_room(&room) || self.group_is_full(step) {
-                    // It is looked at once there is room, and no clock brings that about.
-                    self.run.step_mut(step).look_again_at = None;
+                    // There may be room a little later: it asks then, and not all the time.
+                    if now.look_again_at.is_some() {
+                        self.run.step_mut(step).look_again_at = Some(self.now + LOOK_AGAIN);
+                    }
                     continue;
                 }
             }
