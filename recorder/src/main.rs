@@ -120,8 +120,8 @@ impl Act {
         what["at_ms"] = json!(now_ms());
         what["note"] = self.note.clone();
         self.write("begun.json", &what)?;
-        // The folder, and its place in the one above it.
-        for path in [Some(Path::new(&self.folder)), Path::new(&self.folder).parent()].into_iter().flatten() {
+        // The folder, its place in that of the run, and that one's: it may be the run's first act.
+        for path in Path::new(&self.folder).ancestors().take(3) {
             fs::File::open(path)?.sync_all()?;
         }
         tell(&json!({ "begun": what }));

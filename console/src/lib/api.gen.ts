@@ -4,6 +4,57 @@
  */
 
 export interface paths {
+    "/api/v1/acknowledgements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a forbidden log line as known: it no longer keeps its service ailing. */
+        post: operations["acknowledge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/adoptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Describe units of a host as services of the estate, in a new edition. */
+        post: operations["adopt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The audit trail. */
+        get: operations["audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/board": {
         parameters: {
             query?: never;
@@ -13,6 +64,126 @@ export interface paths {
         };
         /** How everything stands; with the version of an earlier answer as `since`, what is new. */
         get: operations["board"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/consequences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a decision, lifting the standstill or taking over a host would do now, and touch nothing; its digest goes with the deed. */
+        post: operations["consequences"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/editions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest editions of the estate. */
+        get: operations["editions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/estate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The loaded estate, or an earlier edition of it. */
+        get: operations["estate"];
+        put?: never;
+        /** Load an estate as a new edition. */
+        post: operations["load"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/estate/vet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Find all faults of an estate, and load nothing. */
+        post: operations["vet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whatever happens. */
+        get: operations["events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/found": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look through a host for what could be described; with `describe`, how these units would be. */
+        get: operations["found"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The logs of services together; with `follow`, as server-sent events named `line`; with `run`, from its first act on. */
+        get: operations["logs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -38,84 +209,15 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/estate": {
+    "/api/v1/output": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The loaded estate, or an earlier edition of it. */
-        get: operations["estate"];
-        put?: never;
-        /** Load an estate as a new edition. */
-        post: operations["load"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/editions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The newest editions of the estate. */
-        get: operations["editions"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/estate/vet": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Find all faults of an estate, and load nothing. */
-        post: operations["vet"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/relations": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What a service relies on, and what relies on it. */
-        get: operations["relations"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/started-with": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What services will really be started with, and where each value is written. */
-        get: operations["startedWith"];
+        /** A service's own output from now on, as it is written. */
+        get: operations["output"];
         put?: never;
         post?: never;
         delete?: never;
@@ -135,23 +237,6 @@ export interface paths {
         put?: never;
         /** Work out what a wish, a procedure or a further act comes to, and touch nothing. */
         post: operations["plan"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/rehearsals": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Rehearse it, and touch nothing; with `fails`, what if that step failed. */
-        post: operations["rehearse"];
         delete?: never;
         options?: never;
         head?: never;
@@ -184,6 +269,23 @@ export interface paths {
         };
         /** A procedure in full. */
         get: operations["procedure"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/procedures/{procedure}/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A procedure beside itself in another edition, or beside another; without a query, its last change. */
+        get: operations["difference"];
         put?: never;
         post?: never;
         delete?: never;
@@ -226,15 +328,32 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/procedures/{procedure}/difference": {
+    "/api/v1/rehearsals": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** A procedure beside itself in another edition, or beside another; without a query, its last change. */
-        get: operations["difference"];
+        get?: never;
+        put?: never;
+        /** Rehearse it, and touch nothing; with `fails`, what if that step failed. */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a service relies on, and what relies on it. */
+        get: operations["relations"];
         put?: never;
         post?: never;
         delete?: never;
@@ -278,23 +397,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/runs/{run}/events": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** All that happened in a run. */
-        get: operations["runEvents"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/runs/{run}/anew": {
         parameters: {
             query?: never;
@@ -304,57 +406,6 @@ export interface paths {
         };
         /** What a run that holds since things changed would do now; its digest goes with the decision to resume it. */
         get: operations["anew"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{run}/decisions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Take a decision on a run. */
-        post: operations["decide"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{run}/forecast": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** How a run is forecast to go on; with `steps` false without each step and service. */
-        get: operations["runForecast"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{run}/report": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The report of a run; `as` is json, markdown, csv or junit. */
-        get: operations["report"];
         put?: never;
         post?: never;
         delete?: never;
@@ -380,6 +431,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{run}/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a decision on a run. */
+        post: operations["decide"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{run}/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that happened in a run. */
+        get: operations["runEvents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{run}/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a run is forecast to go on; with `steps` false without each step and service. */
+        get: operations["runForecast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{run}/notes": {
         parameters: {
             query?: never;
@@ -391,6 +493,23 @@ export interface paths {
         put?: never;
         /** Write a note on a run, ended or not. */
         post: operations["note"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{run}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The report of a run; `as` is json, markdown, csv or junit. */
+        get: operations["report"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -414,7 +533,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/acknowledgements": {
+    "/api/v1/sign-in-link": {
         parameters: {
             query?: never;
             header?: never;
@@ -423,59 +542,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take a forbidden log line as known: it no longer keeps its service ailing. */
-        post: operations["acknowledge"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/take-overs": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Act on a host from now on, in the place of another server. */
-        post: operations["takeOver"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/found": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Look through a host for what could be described; with `describe`, how these units would be. */
-        get: operations["found"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/adoptions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Describe units of a host as services of the estate, in a new edition. */
-        post: operations["adopt"];
+        /** A link for signing in to the console, good once. */
+        post: operations["signInLink"];
         delete?: never;
         options?: never;
         head?: never;
@@ -499,7 +567,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/consequences": {
+    "/api/v1/started-with": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What services will really be started with, and where each value is written. */
+        get: operations["startedWith"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/take-overs": {
         parameters: {
             query?: never;
             header?: never;
@@ -508,93 +593,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a decision, lifting the standstill or taking over a host would do now, and touch nothing; its digest goes with the deed. */
-        post: operations["consequences"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/audit": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The audit trail. */
-        get: operations["audit"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/logs": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The logs of services together; with `follow`, as server-sent events named `line`; with `run`, from its first act on. */
-        get: operations["logs"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sign-in-link": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** A link for signing in to the console, good once. */
-        post: operations["signInLink"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/output": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** A service's own output from now on, as it is written. */
-        get: operations["output"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/events": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Whatever happens. */
-        get: operations["events"];
-        put?: never;
-        post?: never;
+        /** Act on a host from now on, in the place of another server. */
+        post: operations["takeOver"];
         delete?: never;
         options?: never;
         head?: never;
@@ -605,152 +605,114 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        /** @description Everything. */
-        BoardView: {
-            /** @description What the estate is called. */
-            estate: string;
-            /** @description What it stands for. */
-            stands_for?: components["schemas"]["StandsFor"] | null;
-            /**
-             * Format: uint64
-             * @description The edition; 0 where none is loaded.
-             */
-            edition: number;
-            /** @description When this was put together. */
-            as_of: components["schemas"]["Timestamp"];
-            /** @description Every service whose host answers was looked at since then, and its row is as it was seen. */
-            looked_at: components["schemas"]["Timestamp"];
-            /**
-             * Format: uint64
-             * @description Ask with it as `since` to be told only what is new.
-             */
-            version: number;
-            /** @description Whether all hosts and services are here; else only those that changed since the version asked with. */
-            whole: boolean;
-            /** @description Whether everything is at a standstill, by whom. */
-            standstill?: string | null;
-            /** @description Why events cannot be stored, where that is so. */
-            storage_trouble?: string | null;
-            /** @description The hosts. */
-            hosts: components["schemas"]["HostRow"][];
-            /** @description The services, by address. */
-            services: components["schemas"]["BoardRow"][];
-            /** @description Runs that have not ended. */
-            open_runs: components["schemas"]["RunSummary"][];
-        };
-        /** @description What an estate stands for. */
-        StandsFor: "production" | "rehearsal" | "test" | "development" | "demonstration";
-        /**
-         * Format: date-time
-         * @description An instant, RFC 3339 in UTC.
-         */
-        Timestamp: string;
-        /** @description One host on the board. */
-        HostRow: {
-            /** @description The host. */
-            name: components["schemas"]["HostName"];
-            /** @description Its network address. */
-            address: string;
-            /** @description What people call it. */
-            title?: string | null;
-            /** @description Why this server must not act on it, where that is so (R35). */
-            kept?: string | null;
-            /** @description How it is reached. */
-            reach: components["schemas"]["Reach"];
-            /** @description How the link to it stands; nothing for the machine that the server runs on. */
-            link?: components["schemas"]["HostLink"] | null;
-            /** @description How the host itself is seen, where it can be acted on: down is off. */
-            itself?: components["schemas"]["SeenState"] | null;
-        };
-        /** @description What a host is called in the estate. */
-        HostName: string;
-        /** @description How a host is reached. */
-        Reach: "here" | "ssh" | "simulated";
-        /** @description The link to a host. */
-        HostLink: {
-            /** @description Whether it stands. */
-            up: boolean;
-            /** @description Since when it is so. */
-            since: components["schemas"]["Timestamp"];
-            /** @description Why it does not stand. */
-            why?: string | null;
-            /** @description How to mend that. */
-            mend?: string | null;
-            /**
-             * Format: uint32
-             * @description How often it was tried in vain.
-             */
-            tries: number;
-            /** @description What the host calls itself. */
-            calls_itself?: string | null;
-            /** @description The account that acts there. */
-            account?: string | null;
-            /** @description Its processor and system. */
-            system?: string | null;
-            /** @description Which boot it is in. */
-            boot?: string | null;
-            /**
-             * Format: uint64
-             * @description A line there and back, in microseconds.
-             */
-            round_trip_us?: number | null;
-            /** @description No outpost can run there: what its plain shell cannot do. */
-            plain_shell?: string | null;
-            /**
-             * Format: int64
-             * @description By how much its clock is ahead of the server's, in milliseconds; behind where it is negative.
-             */
-            clock_ahead_ms?: number | null;
-        };
-        /** @description A seen state. "Out of reach" and "unknown" count neither as up nor as down. */
-        SeenState: "unknown" | "down" | "rising" | "proven" | "ailing" | "sinking" | "out-of-reach";
-        /** @description One service on the board. */
-        BoardRow: {
+        /** @description That a forbidden line in a service's log is known, and no longer counts against it. */
+        Acknowledgement: {
             /** @description The service. */
             address: components["schemas"]["Address"];
-            /** @description What people call it. */
-            title: string;
-            /** @description The groups it is in. */
-            groups: string[];
-            /** @description What it is seen to be. */
-            seen: components["schemas"]["Seen"];
-            /** @description What it should be. */
-            expected: components["schemas"]["Expected"];
-            /** @description Whether the two part. */
-            differs: boolean;
-            /** @description Watched, never acted on, for this reason. */
-            hands_off?: string | null;
-            /** @description What users notice while it is down. */
-            impact: components["schemas"]["Impact"];
-            /** @description The run that acts on it now. */
-            in_run?: components["schemas"]["RunId"] | null;
-            /** @description Why its step in that run awaits a decision, where one does. */
-            failed_in_run?: string | null;
-            /** @description It was taken down on purpose, by whom (R33). */
-            intended_down?: string | null;
-            /** @description Its restart is owed. */
-            restart_owed: boolean;
+            /** @description Why it no longer counts. */
+            why: string;
+        };
+        /** @description How an act began. */
+        ActBegun: {
+            /** @description For the stop of a host: the boot that it was in. A reboot is proven by another. */
+            boot?: string | null;
+            /** @description The exact command, with references in the place of secrets. */
+            command: string[];
+            /** @description The working folder. */
+            dir: string;
+            /** @description Log positions taken just before, by source. */
+            marks: {
+                [key: string]: components["schemas"]["LogMark"];
+            };
             /**
-             * @description Why: the edition changed how it is started since it was, or its program, a library or its configuration is
-             *     newer than its start.
+             * Format: uint32
+             * @description The process, where one was started.
              */
-            owed_because?: string | null;
-            /** @description What its host's manager has otherwise than the estate: whether it comes up at boot, a definition not re-read. */
-            notes?: string[];
-            /** @description Acts that would put right what its notes say, by name. */
-            acts?: string[];
-            /** @description The rungs of its ladder, in words. */
-            ladder: string[];
-            /** @description What it relies on, one relation away. */
-            relies_on: components["schemas"]["Address"][];
-            /** @description What can be done with it now. */
-            can: string[];
-            /** @description Why nothing can be done with it now. */
-            cannot?: string | null;
-            /** @description Who owns it. */
-            owner?: string | null;
-            /** @description Its logs. */
-            logs: string[];
+            pid?: number | null;
+            /**
+             * Format: uint64
+             * @description When that started, in clock ticks since boot: with its number, which process it is.
+             */
+            started?: number | null;
+            /** @description As whom. */
+            user: string;
+        };
+        /** @description How an act ended. */
+        ActEnd: {
+            /**
+             * Format: int32
+             * @description Its exit code.
+             */
+            code: number;
+            /** @constant */
+            how: "exited";
+            /** @description The end of its output. */
+            output: string;
+        } | {
+            /** @constant */
+            how: "signalled";
+            /** @description The end of its output. */
+            output: string;
+            /**
+             * Format: int32
+             * @description Which.
+             */
+            signal: number;
+        } | {
+            /** @constant */
+            how: "timed-out";
+            /** @description The end of its output. */
+            output: string;
+        } | {
+            /** @constant */
+            how: "sent";
+        } | {
+            /** @constant */
+            how: "refused";
+            /** @description How to mend it. */
+            mend: string;
+            /** @description Why. */
+            why: string;
+        };
+        /**
+         * Format: uint32
+         * @description The identity of an act: the same act keeps it however often it is asked about.
+         */
+        ActId: number;
+        /** @description What an act does. */
+        ActKind: "start" | "stop" | "clear" | {
+            /** Format: uint32 */
+            evidence: number;
+        } | "force" | "reload" | "further" | "work" | "announce";
+        /** @description An act that was given, with all that is known of it. */
+        ActNow: {
+            /** @description Its identity. */
+            act: components["schemas"]["ActId"];
+            /**
+             * Format: uint32
+             * @description The attempt it belongs to.
+             */
+            attempt: number;
+            /** @description How it began. */
+            begun?: components["schemas"]["ActBegun"] | null;
+            /** @description How it ended, and when. */
+            end?: [
+                components["schemas"]["Timestamp"],
+                components["schemas"]["ActEnd"]
+            ] | null;
+            /** @description Why its attempt failed. */
+            failed?: [
+                components["schemas"]["Timestamp"],
+                string
+            ] | null;
+            /** @description When it was intended. */
+            intended_at: components["schemas"]["Timestamp"];
+            /** @description What it does. */
+            kind: components["schemas"]["ActKind"];
+            /** @description What its logs hold. */
+            logs: components["schemas"]["LogEvidence"][];
+            /** @description What was seen on its way up, rung by rung, with the time. */
+            rungs: components["schemas"]["RungSeen"][];
         };
         /**
          * @description What a service copy is called: `host/service`, or `host/service.copy` where a host has several.
@@ -758,318 +720,251 @@ export interface components {
          *     Ordered by host, then service, then copy; ties everywhere are broken by this order.
          */
         Address: string;
-        /** @description What a service is seen to be. */
-        Seen: {
-            /** @description The state. */
-            state: components["schemas"]["SeenState"];
-            /** @description When it was last looked at. */
-            as_of: components["schemas"]["Timestamp"];
-            /** @description Since when it is in this state. */
-            since: components["schemas"]["Timestamp"];
+        /** @description Units of a host to be described as services of the estate. */
+        Adoption: {
+            /** @description The host. */
+            host: components["schemas"]["HostName"];
+            /** @description The units, by their whole names. */
+            units: string[];
             /**
-             * Format: uint32
-             * @description How many rungs it stands on.
-             */
-            rungs_climbed: number;
-            /**
-             * Format: uint32
-             * @description How many its ladder has.
-             */
-            rungs: number;
-            /**
-             * Format: uint32
-             * @description The rung that is against it, counted from 0.
-             */
-            rung_against?: number | null;
-            /** @description What shows it, in words. */
-            says: string;
-            /**
-             * Format: uint32
-             * @description Its main process, where one is known.
-             */
-            pid?: number | null;
-            /** @description What the host's service manager says of it, where that runs it: the first witness, beside its own ladder. */
-            manager?: components["schemas"]["UnitWord"] | null;
-            /** @description What it was when its host was last within reach, where it is not now (R19). */
-            last_known?: components["schemas"]["LastKnown"] | null;
-            /**
-             * @description A forbidden line in its log, which keeps it ailing until its next start or until somebody
-             *     acknowledges it with a reason (R17).
-             * @default null
-             */
-            log_against: components["schemas"]["LogAgainst"] | null;
-        };
-        /** @description What the manager says of a unit: the first of two witnesses, beside the service's own ladder. */
-        UnitWord: {
-            /** @description The unit. */
-            unit: string;
-            /** @description Whether its definition could be loaded: `loaded`, `not-found`, `masked`, `bad-setting`, `error`. */
-            load: string;
-            /** @description `active`, `reloading`, `inactive`, `failed`, `activating`, `deactivating`. */
-            active: string;
-            /** @description The finer state, such as `running` or `auto-restart`. */
-            sub: string;
-            /** @description How it ended the last time: `success`, `exit-code`, `signal`, `timeout`, … */
-            result: string;
-            /**
-             * Format: int32
-             * @description The exit code of its main process, where that ended by itself.
-             */
-            exit_code?: number | null;
-            /**
-             * Format: int32
-             * @description The signal that ended its main process.
-             */
-            signal?: number | null;
-            /**
-             * Format: uint32
-             * @description Its main process.
-             */
-            main_pid?: number | null;
-            /** @description Since when it is in this state. */
-            since?: components["schemas"]["Timestamp"] | null;
-            /**
-             * Format: uint32
-             * @description How often the manager has started it again by itself since it was started.
-             */
-            restarts: number;
-            /** @description Which of its runs this is. */
-            invocation: string;
-            /** @description Whether it comes up at boot: `enabled`, `disabled`, `static`, `masked`, … */
-            at_boot: string;
-            /** @description Its definition on disk is newer than what the manager goes by. */
-            reread_due: boolean;
-            /** @description A condition in its definition was not met when it was last to be started. */
-            condition_unmet: boolean;
-            /** @description Whether processes of it are left. */
-            has_processes: boolean;
-        };
-        /** @description The last state of a service before its host went out of reach. */
-        LastKnown: {
-            /** @description The state. */
-            state: components["schemas"]["SeenState"];
-            /** @description When it was last seen so. */
-            at: components["schemas"]["Timestamp"];
-        };
-        /** @description A forbidden line that a run saw in a service's log. */
-        LogAgainst: {
-            /** @description The line, secrets masked. */
-            line: string;
-            /** @description The file it is in. */
-            source: string;
-            /** @description Nothing forbidden was seen: these are lines that must appear since its start, and did not. */
-            missing?: boolean;
-            /**
-             * Format: uint64
-             * @description The run that saw it.
-             */
-            run: number;
-            /** @description When. */
-            at: components["schemas"]["Timestamp"];
-        };
-        /** @description Whether a service should be up. */
-        Expected: "up" | "down" | "either";
-        /** @description What users notice. */
-        Impact: {
-            /** @description How much. */
-            level: components["schemas"]["ImpactLevel"];
-            /** @description A sentence, where the estate has one. */
-            says?: string | null;
-        };
-        /** @description What users notice of an action. */
-        ImpactLevel: "none" | "brief" | "outage";
-        /**
-         * Format: uint64
-         * @description The number of a run.
-         */
-        RunId: number;
-        /** @description A run in a list. */
-        RunSummary: {
-            /** @description Its number. */
-            id: components["schemas"]["RunId"];
-            /** @description How it stands, as a word. */
-            state: string;
-            /** @description What it does, in a few words. */
-            title: string;
-            /** @description Who began it. */
-            who: string;
-            /** @description When. */
-            began_at: components["schemas"]["Timestamp"];
-            /** @description When it ended. */
-            ended_at?: components["schemas"]["Timestamp"] | null;
-            /**
-             * Format: uint32
-             * @description How many steps it has.
-             */
-            steps: number;
-            /**
-             * Format: uint32
-             * @description How many have ended.
-             */
-            steps_ended: number;
-        };
-        /** @description The loaded estate. */
-        EstateView: {
-            /**
-             * Format: uint64
-             * @description Its edition.
-             */
-            edition: number;
-            /** @description The file's text. */
-            text: string;
-        };
-        /** @description An edition in a list. */
-        EditionRow: {
-            /**
-             * Format: uint64
-             * @description Its number.
-             */
-            edition: number;
-            /** @description When it was made. */
-            at: components["schemas"]["Timestamp"];
-            /** @description By whom. */
-            who: string;
-            /** @description Why. */
-            why?: string | null;
-            /** @description The procedure that was edited here; nothing where the whole was loaded from a file. */
-            edited?: string | null;
-        };
-        /** @description An estate to vet or to load. */
-        EstateText: {
-            /** @description The file's text. */
-            text: string;
-            /** @description The folder that relative paths start from. */
-            folder: string;
-            /**
-             * @description Why it is loaded.
+             * @description Why.
              * @default null
              */
             why: string | null;
-            /**
-             * @description Loaded even where it lacks what was edited here since the last load.
-             * @default false
-             */
-            over_edits: boolean;
         };
-        /** @description What loading came to. */
-        LoadOutcome: {
+        /** @description Something an operator may do now, and what it leads to. */
+        Allowed: {
             /**
-             * Format: uint64
-             * @description The edition's number.
+             * Format: uint32
+             * @description The hold it would answer.
              */
-            edition: number;
-            /** @description Whether anything changed; else the newest edition stays. */
-            changed: boolean;
-            /** @description Services that are new. */
-            added: components["schemas"]["Address"][];
-            /** @description Services that are gone. */
-            removed: components["schemas"]["Address"][];
-            /** @description Services that are described differently. */
-            altered: components["schemas"]["Address"][];
-            /** @description Procedures that are new, gone, or written differently. */
-            procedures: components["schemas"]["ProcedureName"][];
-            /** @description Warnings. */
-            warnings: components["schemas"]["Fault"][];
+            hold?: number | null;
+            /** @description What it leads to, in a sentence. */
+            leads_to: string;
+            /** @description Whether it must come with a reason. */
+            needs_reason: boolean;
+        } & ({
+            /** @constant */
+            kind: "hold";
+        } | {
+            /** @constant */
+            kind: "resume";
+        } | {
+            /** @description What to put over the estate's settings from now on. */
+            change?: components["schemas"]["Override"] | null;
+            /** @constant */
+            kind: "try-again";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "pass-over";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "vouch";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            kind: "release";
+        } | {
+            /** @constant */
+            kind: "force";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "answer";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description `yes`, `no`, or the value asked for. */
+            value: string;
+        } | {
+            /** @constant */
+            kind: "put-back";
+        } | {
+            /** @constant */
+            kind: "divert";
+            /** @description Which. */
+            procedure: components["schemas"]["ProcedureName"];
+        } | {
+            /** @constant */
+            kind: "give-up";
+        });
+        /** @description A look's answer: the verdict, and what was seen in words. */
+        Answer: {
+            /** @description What was looked at and answered: "port 7412 held by gate (pid 48121)". */
+            says: string;
+            /** @description What it came to. */
+            verdict: components["schemas"]["Verdict"];
         };
-        /** @description What a procedure is called. */
-        ProcedureName: string;
-        /** @description One fault of an estate file. */
-        Fault: {
-            /** @description How much it matters. */
-            severity: components["schemas"]["Severity"];
-            /** @description A stable word for this kind of fault, such as `unknown-key`. */
-            kind: string;
-            /** @description What is wrong, with the value that is. */
-            message: string;
+        /** @description Why an answer cannot be taken. */
+        AnswerFault: {
             /** @description How to mend it. */
             mend: string;
-            /**
-             * Format: uint
-             * @description The line it is on, from 1.
-             */
-            line: number;
-            /**
-             * Format: uint
-             * @description The column it starts at, from 1, counted in characters.
-             */
-            column: number;
-            /** @description The piece of text at fault, in bytes from the start of the file. */
-            span: components["schemas"]["Range_of_uint"];
-            /** @description Other places that belong to it, each with what it is. */
-            also: [
-                components["schemas"]["Range_of_uint"],
-                string
-            ][];
+            /** @description The question's name. */
+            question: string;
+            /** @description What is wrong. */
+            why: string;
         };
-        /** @description How much a fault matters. */
-        Severity: "warning" | "error";
-        Range_of_uint: {
-            /** Format: uint */
-            start: number;
-            /** Format: uint */
-            end: number;
+        /**
+         * @description What tells a process from another with the same program and arguments on the same machine. It is worked out of all services
+         *     together, and is no part of what describes one.
+         */
+        Apart: {
+            /** @description Its working folder. */
+            dir: boolean;
+            /** @description Names of the environment: each has its value, or is not there. */
+            env: string[];
+            /** @description Its account. */
+            user: boolean;
         };
-        /** @description What vetting found. */
-        VetOutcome: {
-            /** @description Whether it could be loaded. */
-            good: boolean;
-            /** @description Errors and warnings. */
-            faults: components["schemas"]["Fault"][];
-        };
-        /** @description What a service relies on, and what relies on it. */
-        Relations: {
+        /** @description Something that must be said in so many words before it is done. */
+        Ask: {
+            /** @description The services. */
+            addresses: components["schemas"]["Address"][];
+            /** @constant */
+            kind: "left-standing";
+            /** @description What it means, in a sentence. */
+            says: string;
+        } | {
+            /** @description The group. */
+            group: components["schemas"]["GroupName"];
+            /** @constant */
+            kind: "below-keep-up";
+            /** @description What it means, in a sentence. */
+            says: string;
+        } | {
+            /** @description The freeze. */
+            freeze: string;
+            /** @constant */
+            kind: "in-freeze";
+            /** @description What it means, in a sentence. */
+            says: string;
+        } | {
             /** @description The service. */
             address: components["schemas"]["Address"];
-            /** @description What it relies on, one relation away. */
-            relies_on: components["schemas"]["Address"][];
-            /** @description What it needs in all. */
-            needs: components["schemas"]["Address"][];
-            /** @description What relies on it, one relation away. */
-            reliant: components["schemas"]["Address"][];
-            /** @description What goes down with it in all. */
-            takes_with_it: components["schemas"]["Address"][];
+            /** @constant */
+            kind: "against-vouch";
+            /** @description What it means, in a sentence. */
+            says: string;
+        } | {
+            /** @description The service that is up. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            kind: "up-without";
+            /** @description What it means, in a sentence. */
+            says: string;
         };
-        /** @description What a service is started with. Secrets stand as references. */
-        Launch: {
+        /** @description A question asked before it begins. */
+        Asks: {
+            /** @description A text must match this as a whole. */
+            allowed?: string | null;
+            /** @description The question, for people. */
+            asks: string;
+            /**
+             * Format: int64
+             * @description The smallest number allowed.
+             */
+            at_least?: number | null;
+            /**
+             * Format: int64
+             * @description The largest number allowed.
+             */
+            at_most?: number | null;
+            /** @description The answers to choose from. */
+            choices: string[];
+            /** @description Taken where nothing is answered. */
+            default?: string | null;
+            /** @description What the answer is. */
+            kind: components["schemas"]["QuestionKind"];
+        };
+        /** @description What a run does when putting back would no longer fit its window. */
+        AtLastMoment: "hold" | "put-back" | "go-on";
+        /** @description One line of the audit trail. */
+        AuditLine: {
+            /** @description To what. */
+            about: string;
+            /** @description When. */
+            at: components["schemas"]["Timestamp"];
+            /** @description What was done. */
+            what: string;
+            /** @description Who. */
+            who: string;
+            /** @description Why. */
+            why?: string | null;
+        };
+        /** @description For how long users are without a service. */
+        Away: {
             /** @description The service. */
             address: components["schemas"]["Address"];
-            /** @description Program and arguments. */
-            command: components["schemas"]["Sourced"][];
-            /** @description The working folder. */
-            dir: components["schemas"]["Sourced"];
-            /** @description The account; without one, the server's own. */
-            user?: components["schemas"]["Sourced"] | null;
-            /** @description The environment that it is given besides, by name. */
-            env: {
-                [key: string]: components["schemas"]["Sourced"];
-            };
+            /**
+             * Format: uint64
+             * @description In nine of ten plays.
+             */
+            late_ms?: number | null;
+            /**
+             * Format: uint64
+             * @description Likely, in milliseconds; `None` where it stays down.
+             */
+            likely_ms?: number | null;
         };
-        /** @description A value, and the part of the estate file that says it. */
-        Sourced: {
-            /** @description The value, placeholders filled in. */
-            value: string;
-            /** @description Where it is written: `[service.fares.process]`, `[like.app.process]`, "the estate's folder". */
-            from: string;
-        };
+        /** @description What an estimate is made from. */
+        Basis: "history" | "group" | "declared" | "default";
         /** @description What a run is asked to do, and on which terms. The same request plans, rehearses and begins it. */
         BeginRequest: {
-            /** @description What it is for. */
-            does: components["schemas"]["Doing"];
             /**
-             * @description Services named one by one as standing on what is not proven (R3).
+             * @description Units that a host's manager moves along with a service, named one by one as `host:unit` (R38).
              * @default []
              */
-            left_standing: components["schemas"]["Address"][];
+            along: string[];
+            /**
+             * @description An identity of the asker's own: asked for twice under it, it is begun once.
+             * @default null
+             */
+            asked_as: string | null;
+            /**
+             * @description What it does when putting back would no longer fit the window.
+             * @default hold
+             */
+            at_last_moment: components["schemas"]["AtLastMoment"];
+            /**
+             * Format: uint32
+             * @description How many services to work on at once, where that is to be fewer than the estate allows.
+             * @default null
+             */
+            at_once: number | null;
             /**
              * @description Groups whose `keep_up` may be broken (R20).
              * @default []
              */
             below_keep_up: components["schemas"]["GroupName"][];
             /**
-             * @description Units that a host's manager moves along with a service, named one by one as `host:unit` (R38).
+             * @description The number of the change it belongs to, as people keep it elsewhere.
+             * @default null
+             */
+            change: string | null;
+            /** @description What it is for. */
+            does: components["schemas"]["Doing"];
+            /**
+             * @description How long it may be held before it is put back by itself; without, as the procedure says, or without end.
+             * @default null
+             */
+            held_at_most: components["schemas"]["Span"] | null;
+            /**
+             * @description Change freezes that it is begun in all the same, by name; with a reason.
              * @default []
              */
-            along: string[];
+            in_freeze: string[];
+            /**
+             * @description Services named one by one as standing on what is not proven (R3).
+             * @default []
+             */
+            left_standing: components["schemas"]["Address"][];
             /**
              * @description What this one run puts over the estate's settings.
              * @default {}
@@ -1078,79 +973,694 @@ export interface components {
                 [key: string]: components["schemas"]["Override"];
             };
             /**
-             * Format: uint32
-             * @description How many services to work on at once, where that is to be fewer than the estate allows.
-             * @default null
-             */
-            at_once: number | null;
-            /**
              * @description Which of the allowed orders is taken.
              * @default soonest
              */
             prefer: components["schemas"]["Prefer"];
-            /**
-             * @description Why.
-             * @default null
-             */
-            why: string | null;
-            /**
-             * @description The number of the change it belongs to, as people keep it elsewhere.
-             * @default null
-             */
-            change: string | null;
-            /**
-             * @description Change freezes that it is begun in all the same, by name; with a reason.
-             * @default []
-             */
-            in_freeze: string[];
-            /**
-             * @description How long it may be held before it is put back by itself; without, as the procedure says, or without end.
-             * @default null
-             */
-            held_at_most: components["schemas"]["Span"] | null;
-            /**
-             * @description The window that it must fit, by name.
-             * @default null
-             */
-            window: string | null;
-            /**
-             * @description What it does when putting back would no longer fit the window.
-             * @default hold
-             */
-            at_last_moment: components["schemas"]["AtLastMoment"];
             /**
              * @description The digest of the plan that was shown: what would come out otherwise is refused, with the difference.
              * @default null
              */
             shown: string | null;
             /**
-             * @description An identity of the asker's own: asked for twice under it, it is begun once.
+             * @description Why.
              * @default null
              */
-            asked_as: string | null;
+            why: string | null;
+            /**
+             * @description The window that it must fit, by name.
+             * @default null
+             */
+            window: string | null;
+        };
+        /** @description How a run began: everything it needs, so that nothing is planned again (R9). */
+        Begun: {
+            /** @description How everything it is answerable for stood. */
+            as_found: {
+                [key: string]: components["schemas"]["SeenState"];
+            };
+            /**
+             * Format: uint32
+             * @description How many services it works on at once, where it was asked to go slower than the estate allows.
+             * @default null
+             */
+            at_once: number | null;
+            /**
+             * @description Services that rely on what it starts and are none of its own: looked at before that is stopped on the way
+             *     back.
+             * @default {}
+             */
+            beside: {
+                [key: string]: components["schemas"]["Service"];
+            };
+            /**
+             * @description The number of the change it belongs to, as people keep it elsewhere.
+             * @default null
+             */
+            change: string | null;
+            /**
+             * Format: uint64
+             * @description The edition of the estate.
+             */
+            edition: number;
+            /**
+             * @description The forecast that it was begun by.
+             * @default null
+             */
+            forecast: components["schemas"]["Forecast"] | null;
+            /**
+             * @description Which process each was, of what ran.
+             * @default {}
+             */
+            found_processes: {
+                [key: string]: components["schemas"]["FoundProcess"];
+            };
+            /**
+             * @description How many rungs stood, of what was found ailing: put back, it stands no worse (R31).
+             * @default {}
+             */
+            found_rungs: {
+                [key: string]: number;
+            };
+            /**
+             * Format: uint32
+             * @description The line of the procedure it begins at; those before it are vouched for (N54).
+             * @default null
+             */
+            from_line: number | null;
+            /**
+             * @description How long it may be held before it is put back by itself; nothing: without end.
+             * @default null
+             */
+            held_at_most: components["schemas"]["Span"] | null;
+            /**
+             * @description What happens when a step fails, where neither it nor its service says.
+             * @default null
+             */
+            if_it_fails: components["schemas"]["IfItFails"] | null;
+            /**
+             * @description Change freezes that were named at its begin: they stop nothing in it.
+             * @default []
+             */
+            in_freeze: string[];
+            /** @description Who is in a group that keeps some up, and how many. */
+            keep_up: {
+                [key: string]: components["schemas"]["KeepUp"];
+            };
+            /** @description What it puts over the estate's settings. */
+            overrides: {
+                [key: string]: components["schemas"]["Override"];
+            };
+            /**
+             * @description The looks taken before the first act.
+             * @default []
+             */
+            preflight: components["schemas"]["Preflight"][];
+            /** @description The steps. */
+            sequence: components["schemas"]["Sequence"];
+            /** @description Every service it acts on or is answerable for, as this run sees it. */
+            services: {
+                [key: string]: components["schemas"]["Service"];
+            };
+            /**
+             * @description The values that its texts are filled with.
+             * @default {}
+             */
+            values: {
+                [key: string]: string;
+            };
+            /**
+             * Format: uint32
+             * @description Version of this and all later events.
+             */
+            version: number;
+            /** @description Services that are taken as the lines before left them, though a look says otherwise: each was named. */
+            vouched_for?: components["schemas"]["Address"][];
+            /** @description Who began it. */
+            who: string;
+            /** @description Why, in their words. */
+            why?: string | null;
+            /**
+             * @description The window it must fit, and what happens when it no longer would.
+             * @default null
+             */
+            window: components["schemas"]["WindowTerms"] | null;
+        };
+        /** @description A step beside the same one in another run. */
+        Beside: {
+            /** @description How long it took in the earlier runs of the same kind. */
+            earlier?: components["schemas"]["Took"] | null;
+            /** @description What it does. */
+            says: string;
+            /** @description Whether it took longer than nine in ten of its kind. */
+            slow: boolean;
+            /** @description How it ended. */
+            state: string;
+            /**
+             * Format: uint32
+             * @description Its number in the run.
+             */
+            step?: number | null;
+            /**
+             * Format: uint64
+             * @description How long it took, in milliseconds.
+             */
+            took_ms?: number | null;
+            /**
+             * Format: uint64
+             * @description How long it was to take.
+             */
+            usual_ms: number;
+            /**
+             * Format: uint64
+             * @description How long it took in the other.
+             */
+            with_ms?: number | null;
+            /** @description How it ended in the other. */
+            with_state?: string | null;
+        };
+        /** @description One service on the board. */
+        BoardRow: {
+            /** @description Acts that would put right what its notes say, by name. */
+            acts?: string[];
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @description What can be done with it now. */
+            can: string[];
+            /** @description Why nothing can be done with it now. */
+            cannot?: string | null;
+            /** @description Whether the two part. */
+            differs: boolean;
+            /** @description What it should be. */
+            expected: components["schemas"]["Expected"];
+            /** @description Why its step in that run awaits a decision, where one does. */
+            failed_in_run?: string | null;
+            /** @description The groups it is in. */
+            groups: string[];
+            /** @description Watched, never acted on, for this reason. */
+            hands_off?: string | null;
+            /** @description What users notice while it is down. */
+            impact: components["schemas"]["Impact"];
+            /** @description The run that acts on it now. */
+            in_run?: components["schemas"]["RunId"] | null;
+            /** @description It was taken down on purpose, by whom (R33). */
+            intended_down?: string | null;
+            /** @description The rungs of its ladder, in words. */
+            ladder: string[];
+            /** @description Its logs. */
+            logs: string[];
+            /** @description What its host's manager has otherwise than the estate: whether it comes up at boot, a definition not re-read. */
+            notes?: string[];
+            /**
+             * @description Why: the edition changed how it is started since it was, or its program, a library or its configuration is
+             *     newer than its start.
+             */
+            owed_because?: string | null;
+            /** @description Who owns it. */
+            owner?: string | null;
+            /** @description What it relies on, one relation away. */
+            relies_on: components["schemas"]["Address"][];
+            /** @description Its restart is owed. */
+            restart_owed: boolean;
+            /** @description What it is seen to be. */
+            seen: components["schemas"]["Seen"];
+            /** @description What people call it. */
+            title: string;
+        };
+        /** @description Everything. */
+        BoardView: {
+            /** @description When this was put together. */
+            as_of: components["schemas"]["Timestamp"];
+            /**
+             * Format: uint64
+             * @description The edition; 0 where none is loaded.
+             */
+            edition: number;
+            /** @description What the estate is called. */
+            estate: string;
+            /** @description The hosts. */
+            hosts: components["schemas"]["HostRow"][];
+            /** @description Every service whose host answers was looked at since then, and its row is as it was seen. */
+            looked_at: components["schemas"]["Timestamp"];
+            /** @description Runs that have not ended. */
+            open_runs: components["schemas"]["RunSummary"][];
+            /** @description The services, by address. */
+            services: components["schemas"]["BoardRow"][];
+            /** @description What it stands for. */
+            stands_for?: components["schemas"]["StandsFor"] | null;
+            /** @description Whether everything is at a standstill, by whom. */
+            standstill?: string | null;
+            /** @description Why events cannot be stored, where that is so. */
+            storage_trouble?: string | null;
+            /**
+             * Format: uint64
+             * @description Ask with it as `since` to be told only what is new.
+             */
+            version: number;
+            /** @description Whether all hosts and services are here; else only those that changed since the version asked with. */
+            whole: boolean;
+        };
+        /** @description Commands that carry a service. */
+        CommandsSpec: {
+            /** @description The working folder. */
+            dir: string;
+            /** @description The environment; values may be references. */
+            env: {
+                [key: string]: string;
+            };
+            /** @description Stops it by force, where there is a way. */
+            force: string[];
+            /** @description Reloads it, where there is a way. */
+            reload: string[];
+            /** @description Starts it. */
+            start: string[];
+            /** @description Says whether it is up. */
+            state: string[];
+            /** @description Exit codes of `state` that mean down. */
+            state_down: number[];
+            /** @description Exit codes of `state` that mean up. */
+            state_up: number[];
+            /** @description Stops it. */
+            stop: string[];
+            /**
+             * @description Names of the environment whose value is taken to the letter, though it looks like a reference: it came from outside the
+             *     estate.
+             */
+            to_the_letter?: string[];
+            /** @description The account they run as. */
+            user?: string | null;
+            /** @description How long any one may take. */
+            within: components["schemas"]["Span"];
+        };
+        /** @description One run beside another, step by step. */
+        Comparison: {
+            /** @description Earlier runs of the same kind that ended, the newest first, ten at most. */
+            earlier: components["schemas"]["EarlierRun"][];
+            /** @description How long the run was likely to take when it was begun, and in nine of ten cases. */
+            forecast_ms?: [
+                number,
+                number
+            ] | null;
+            /** @description The run. */
+            run: components["schemas"]["RunId"];
+            /** @description Step by step, in the order of the run. */
+            steps: components["schemas"]["Beside"][];
+            /**
+             * Format: uint64
+             * @description How long the run took, in milliseconds.
+             */
+            took_ms?: number | null;
+            /** @description The other one; none where there is no earlier run of the same kind. */
+            with?: components["schemas"]["RunId"] | null;
+            /**
+             * Format: uint64
+             * @description How long the other took.
+             */
+            with_ms?: number | null;
+        };
+        /** @description What a deed would do now. */
+        Consequences: {
+            /** @description The digest of what is agreed to: sent with the deed as `shown`, no more is done than this. */
+            digest: string;
+            /** @description A sentence each, in order. */
+            does: string[];
+            /**
+             * Format: uint32
+             * @description The hold that it answers, where it answers one.
+             */
+            hold?: number | null;
+        };
+        /** @description A part of a power controller that speaks Redfish (DMTF DSP0266). */
+        Controller: {
+            /** @description The account. */
+            account?: string | null;
+            /** @description The file of certificates it is believed by. */
+            believes?: string | null;
+            /** @description Where it answers. */
+            controller: string;
+            /** @description The computer system or the outlet there, as a path. */
+            part: string;
+            /** @description Its password, as a reference. */
+            password?: string | null;
+        };
+        /** @description The way back of work. */
+        Counter: {
+            /** @description What people call it. */
+            title: string;
+            /** @description What it does. */
+            work: components["schemas"]["Work"];
+        };
+        /** @description The way back of work. */
+        CounterFile: {
+            /**
+             * @description Exit codes that are fine (default 0).
+             * @default null
+             */
+            accept_exits: number[] | null;
+            /**
+             * @description How long it may take (default: as long as the work).
+             * @default null
+             */
+            patience: components["schemas"]["Span"] | null;
+            /**
+             * @description Runs these lines with /bin/sh.
+             * @default null
+             */
+            script: string | null;
+            /**
+             * @description What people call it.
+             * @default null
+             */
+            title: string | null;
+            /**
+             * @description Runs a program: its name and its arguments, one each.
+             * @default null
+             */
+            work: string[] | null;
+        };
+        /** @description A decision in a report. */
+        Decided: {
+            /** @description When. */
+            at: components["schemas"]["Timestamp"];
+            /** @description What. */
+            what: string;
+            /** @description Who. */
+            who: string;
+            /** @description Why. */
+            why?: string | null;
+        };
+        /** @description A decision, by whom, and which hold it answers. */
+        Decision: {
+            /**
+             * Format: uint32
+             * @description The hold it answers; needed for everything but `hold` and `give-up`.
+             * @default null
+             */
+            hold: number | null;
+            /** @description By whom. */
+            who: string;
+            /**
+             * @description Why.
+             * @default null
+             */
+            why: string | null;
+        } & ({
+            /** @constant */
+            kind: "hold";
+        } | {
+            /** @constant */
+            kind: "resume";
+        } | {
+            /** @description What to put over the estate's settings from now on. */
+            change?: components["schemas"]["Override"] | null;
+            /** @constant */
+            kind: "try-again";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "pass-over";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "vouch";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            kind: "release";
+        } | {
+            /** @constant */
+            kind: "force";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "answer";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description `yes`, `no`, or the value asked for. */
+            value: string;
+        } | {
+            /** @constant */
+            kind: "put-back";
+        } | {
+            /** @constant */
+            kind: "divert";
+            /** @description Which. */
+            procedure: components["schemas"]["ProcedureName"];
+        } | {
+            /** @constant */
+            kind: "give-up";
+        });
+        /** @description What is decided. */
+        DecisionKind: {
+            /** @constant */
+            kind: "hold";
+        } | {
+            /** @constant */
+            kind: "resume";
+        } | {
+            /** @description What to put over the estate's settings from now on. */
+            change?: components["schemas"]["Override"] | null;
+            /** @constant */
+            kind: "try-again";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "pass-over";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "vouch";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            kind: "release";
+        } | {
+            /** @constant */
+            kind: "force";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "answer";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description `yes`, `no`, or the value asked for. */
+            value: string;
+        } | {
+            /** @constant */
+            kind: "put-back";
+        } | {
+            /** @constant */
+            kind: "divert";
+            /** @description Which. */
+            procedure: components["schemas"]["ProcedureName"];
+        } | {
+            /** @constant */
+            kind: "give-up";
+        };
+        /** @description A decision on a run. */
+        DecisionRequest: {
+            /**
+             * Format: uint32
+             * @description The hold it answers.
+             * @default null
+             */
+            hold: number | null;
+            /**
+             * @description The digest of what it was shown to do: where it would do more by now, it is refused, with the difference. To go on with a
+             *     run that things changed for it is needed, and is that of what it would do now.
+             * @default null
+             */
+            shown: string | null;
+            /**
+             * @description Why.
+             * @default null
+             */
+            why: string | null;
+        } & ({
+            /** @constant */
+            kind: "hold";
+        } | {
+            /** @constant */
+            kind: "resume";
+        } | {
+            /** @description What to put over the estate's settings from now on. */
+            change?: components["schemas"]["Override"] | null;
+            /** @constant */
+            kind: "try-again";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "pass-over";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "vouch";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            kind: "release";
+        } | {
+            /** @constant */
+            kind: "force";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            kind: "answer";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description `yes`, `no`, or the value asked for. */
+            value: string;
+        } | {
+            /** @constant */
+            kind: "put-back";
+        } | {
+            /** @constant */
+            kind: "divert";
+            /** @description Which. */
+            procedure: components["schemas"]["ProcedureName"];
+        } | {
+            /** @constant */
+            kind: "give-up";
+        });
+        /** @description A deed that disrupts something, and begins no run. */
+        Deed: {
+            /** @description What is decided. */
+            decision: components["schemas"]["DecisionKind"];
+            /** @constant */
+            deed: "decision";
+            /**
+             * Format: uint32
+             * @description The hold it answers; without, whichever stands.
+             * @default null
+             */
+            hold: number | null;
+            /** @description The run. */
+            run: components["schemas"]["RunId"];
+        } | {
+            /** @constant */
+            deed: "lift-standstill";
+        } | {
+            /** @constant */
+            deed: "take-over";
+            /** @description The host. */
+            host: components["schemas"]["HostName"];
+        };
+        /** @description One line of a difference. */
+        DiffLine: {
+            /**
+             * Format: uint32
+             * @description Its number in the second.
+             */
+            new?: number | null;
+            /**
+             * Format: uint32
+             * @description Its number in the first text, from 1.
+             */
+            old?: number | null;
+            /** @description Where it stands. */
+            side: components["schemas"]["Side"];
+            /** @description The line. */
+            text: string;
+        };
+        /** @description What two texts differ in. */
+        Difference: {
+            /**
+             * Format: uint32
+             * @description How many lines are gone.
+             */
+            gone: number;
+            /**
+             * Format: uint32
+             * @description How many are new.
+             */
+            new: number;
+            /** @description The places that differ, each with lines around it. */
+            places: components["schemas"]["DiffLine"][][];
+        };
+        /** @description Where a service stands differently from how it was found. */
+        Difference2: {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @description As found. */
+            found: components["schemas"]["SeenState"];
+            /** @description As it stands. */
+            now: components["schemas"]["SeenState"];
+        };
+        /** @description The procedure that takes over when a step fails. */
+        DivertFile: {
+            /** @description Its name. It may use `{failed}`, the address or the title of what failed, and `{reason}`. */
+            divert: string;
+        };
+        /** @description What a line does. */
+        Does: {
+            /** @description Only these. */
+            alone: boolean;
+            /** @constant */
+            does: "services";
+            /** @description What is left out of it. */
+            except: string[];
+            /** @description Services, by address, that may stand on what is not proven. */
+            left_standing: string[];
+            /** @description Of what. */
+            selection: string[];
+            /** @description The wish. */
+            wish: components["schemas"]["Wish"];
+        } | {
+            /** @description The act's name. */
+            act: string;
+            /** @constant */
+            does: "act";
+            /** @description Of what. */
+            of: string[];
+        } | {
+            /** @constant */
+            does: "bring-back";
+            /** @description The lines, by name; `all` is all of them. */
+            of: string[];
+        } | {
+            /** @constant */
+            does: "task";
+            /** @description What. */
+            task: components["schemas"]["Task"];
         };
         /** @description What a run is for. */
         Doing: {
             services: {
-                /** @description The wish. */
-                wish: components["schemas"]["Wish"];
-                /** @description Of what: addresses, names, globs, `group:`, `host:`, `reliant-on:`, `needed-by:`. */
-                of: string[];
-                /**
-                 * @description What is left out of it.
-                 * @default []
-                 */
-                except: string[];
                 /**
                  * @description Only these, without what relies on them or what they need.
                  * @default false
                  */
                 alone: boolean;
+                /**
+                 * @description What is left out of it.
+                 * @default []
+                 */
+                except: string[];
+                /** @description Of what: addresses, names, globs, `group:`, `host:`, `reliant-on:`, `needed-by:`. */
+                of: string[];
+                /** @description The wish. */
+                wish: components["schemas"]["Wish"];
             };
         } | {
             procedure: {
-                /** @description Its name. */
-                name: string;
                 /**
                  * @description The answers to its questions, by name.
                  * @default {}
@@ -1164,6 +1674,8 @@ export interface components {
                  * @default null
                  */
                 from_line: number | null;
+                /** @description Its name. */
+                name: string;
                 /**
                  * @description Services that are taken as the lines before left them, though a look says otherwise: named one by one (N54).
                  * @default []
@@ -1178,947 +1690,54 @@ export interface components {
                 of: string[];
             };
         };
-        /** @description What is wanted of a selection. */
-        Wish: "start" | "stop" | "restart" | "reload" | "power-cycle" | "bring-to-expected";
-        /** @description What a group of services is called. */
-        GroupName: string;
-        /** @description What a run may put over the settings of one service. */
-        Override: {
-            /**
-             * @description Environment, key by key.
-             * @default {}
-             */
-            env: {
-                [key: string]: string;
-            };
-            /**
-             * @description Arguments, whole; only for what Yantro starts itself.
-             * @default null
-             */
-            args: string[] | null;
-            /**
-             * @description How long its start may take.
-             * @default null
-             */
-            start_patience: components["schemas"]["Span"] | null;
-            /**
-             * @description How long its stop may take.
-             * @default null
-             */
-            stop_patience: components["schemas"]["Span"] | null;
-            /**
-             * @description Any other setting, written as under `[service.NAME]` in the estate file: `steady = "5s"`,
-             *     `start.must_see = ["…"]`. Vetted with the whole estate when the run is planned.
-             */
-            written?: string | null;
-        };
-        /**
-         * Format: yantro-span
-         * @description A length of time, such as "200ms", "90s", "5m" or "1h 30m".
-         */
-        Span: string;
-        /** @description Which of the allowed orders is taken. */
-        Prefer: "soonest" | "least-felt";
-        /** @description What a run does when putting back would no longer fit its window. */
-        AtLastMoment: "hold" | "put-back" | "go-on";
-        /** @description A plan, with what it takes to begin it. */
-        PlanView: {
-            /** @description The steps. */
-            sequence: components["schemas"]["Sequence"];
-            /** @description What refuses it. */
-            obstacles: components["schemas"]["Obstacle"][];
-            /** @description What must be said in so many words. */
-            asks: components["schemas"]["Ask"][];
-            /** @description What is left alone. */
-            left_alone: components["schemas"]["LeftAlone"][];
-            /** @description What users notice, the gravest first. */
-            hits: components["schemas"]["Hit"][];
-            /**
-             * @description The looks that are taken before the first act.
-             * @default []
-             */
-            preflight: components["schemas"]["Preflight"][];
-            /**
-             * @description The values that its texts are filled with: answers to its questions, secrets as references.
-             * @default {}
-             */
-            values: {
-                [key: string]: string;
-            };
-            /** @description What is worth knowing and keeps nobody from beginning: where a host's own manager has other limits, say. */
-            remarks?: string[];
-            /** @description Steps of lines before the one it begins at: they are taken as done, on the word of whoever begins it (N54). */
-            vouched?: components["schemas"]["StepId"][];
-            /** @description Where the order that users feel least was asked for: what it comes to. */
-            felt?: components["schemas"]["Felt"] | null;
-            /** @description The digest of what is agreed to by beginning it: sent with the begin as `shown`, what is begun is this. */
-            digest: string;
-            /** @description Whether it can be begun as it is. */
-            can_begin: boolean;
-            /** @description One sentence: what will be hit, who notices, for how long, what is left alone. */
-            says: string;
-            /** @description How long it takes. */
-            forecast: components["schemas"]["Forecast"];
-        };
-        /** @description The steps worked out for a wish or a procedure. */
-        Sequence: {
-            /** @description The wish, where it is one. */
-            wish?: components["schemas"]["Wish"] | null;
-            /** @description What was chosen for it. */
-            chosen?: components["schemas"]["Address"][];
-            /** @description The procedure, where it is one. */
-            procedure?: components["schemas"]["ProcedureName"] | null;
-            /** @description What people call the procedure. */
-            title?: string | null;
-            /** @description The steps, by number. */
-            steps: components["schemas"]["Step"][];
-            /** @description Groups whose `keep_up` the operator set aside, in so many words (R20). */
-            below_keep_up: components["schemas"]["GroupName"][];
-            /** @description Services that the operator named one by one as standing on what stops (R3). */
-            left_standing: components["schemas"]["Address"][];
+        /** @description A procedure as it would be after a change. */
+        Draft: {
+            /** @description What it differs in from the newest edition. */
+            difference: components["schemas"]["Difference"];
             /**
              * Format: uint64
-             * @description The length of the critical path, in milliseconds.
-             */
-            usual_ms: number;
-        };
-        /** @description One step. */
-        Step: {
-            /** @description Its number. */
-            id: components["schemas"]["StepId"];
-            /** @description What is done. */
-            kind: components["schemas"]["StepKind"];
-            /** @description The service that it is done to. */
-            address?: components["schemas"]["Address"] | null;
-            /** @description What is done, where that is no stop, start, reload or waiting for a service. */
-            task?: components["schemas"]["Task"] | null;
-            /** @description Its start is something else's: it is awaited (R11). */
-            comes_back?: boolean;
-            /** @description Why it is there. */
-            why: components["schemas"]["Why"];
-            /** @description How its service was found. */
-            found: components["schemas"]["SeenState"];
-            /** @description What it waits for. */
-            waits: components["schemas"]["Wait"][];
-            /**
-             * Format: uint32
-             * @description The rank it is drawn in, from 0.
-             */
-            rank: number;
-            /**
-             * Format: uint64
-             * @description How long it usually takes, in milliseconds.
-             */
-            usual_ms: number;
-            /**
-             * Format: uint64
-             * @description One in ten takes longer than this, in milliseconds.
-             * @default 0
-             */
-            slow_ms: number;
-            /**
-             * @description What the two are made from.
-             * @default default
-             */
-            basis: components["schemas"]["Basis"];
-            /**
-             * Format: uint64
-             * @description How long it takes from its begin to the run's end, in milliseconds.
-             */
-            tail_ms: number;
-            /** @description Whether the run's length hangs on it. */
-            critical: boolean;
-            /**
-             * Format: uint32
-             * @description The line of the procedure it comes from, from 1.
-             */
-            line?: number | null;
-            /**
-             * @description Which part of the run it belongs to.
-             * @default forward
-             */
-            part: components["schemas"]["Part"];
-            /** @description What its line says over its service's settings. */
-            settings?: components["schemas"]["Settings"] | null;
-        };
-        /**
-         * Format: uint32
-         * @description The number of a step in its sequence, from 1, in the order in which steps are drawn.
-         */
-        StepId: number;
-        /** @description What a step does. */
-        StepKind: "stop" | "start" | "reload" | "await" | "act" | "work" | "pause" | "until" | "until-time" | "question" | "look" | "announce" | "by-hand";
-        /** @description What a step does, where that is no stop, start or reload. */
-        Task: {
-            /** @constant */
-            kind: "act";
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-            /** @description The act's name. */
-            act: string;
-        } | (components["schemas"]["Work"] & {
-            /** @constant */
-            kind: "work";
-        }) | {
-            /** @constant */
-            kind: "pause";
-            /** @description How long. */
-            length: components["schemas"]["Span"];
-        } | {
-            /** @constant */
-            kind: "until";
-            /** @description Where they are looked at. */
-            host: components["schemas"]["HostName"];
-            /** @description The rungs, in order. */
-            rungs: components["schemas"]["Rung"][];
-        } | {
-            /** @constant */
-            kind: "until-time";
-            /** @description The time, as `HH:MM`. */
-            time: string;
-            /** @description The IANA zone it is meant in. */
-            zone: string;
-        } | (components["schemas"]["Question"] & {
-            /** @constant */
-            kind: "question";
-        }) | {
-            /** @constant */
-            kind: "look";
-            /** @description Where it is looked at. */
-            host: components["schemas"]["HostName"];
-            /** @description What is looked at. */
-            rung: components["schemas"]["Rung"];
-        } | {
-            /** @constant */
-            kind: "announce";
-            /** @description What. */
-            says: string;
-            /** @description The page it is told to, besides the run's record. */
-            to?: string | null;
-        } | {
-            /** @constant */
-            kind: "by-hand";
-            /** @description What. */
-            says: string;
-        };
-        /** @description The way back of work. */
-        Counter: {
-            /** @description What people call it. */
-            title: string;
-            /** @description What it does. */
-            work: components["schemas"]["Work"];
-        };
-        /** @description A command or a script. */
-        Work: {
-            /** @description The host it runs on. */
-            host: components["schemas"]["HostName"];
-            /** @description Program and arguments; for a script, the shell that reads it. */
-            command: string[];
-            /** @description The script's text, where it is one. Values reach it in its environment only. */
-            script?: string | null;
-            /** @description The working folder. */
-            dir: string;
-            /** @description The environment; values may be references. */
-            env?: {
-                [key: string]: string;
-            };
-            /** @description Values that are references to secrets: answers to questions that ask for one. No other value from outside ever is. */
-            secrets?: string[];
-            /** @description Names of the environment whose value came from outside, and is taken to the letter. Known once it is filled. */
-            to_the_letter?: string[];
-            /** @description The account it runs as, where not the server's. */
-            user?: string | null;
-            /** @description How long it may take. */
-            within: components["schemas"]["Span"];
-            /** @description Exit codes that are fine. */
-            accept_exits: number[];
-            /** @description Pieces of its output to keep, by name: patterns whose first group is the piece. */
-            keep?: {
-                [key: string]: string;
-            };
-            /**
-             * @description Whether it changes nothing, so that there is no way back to go.
-             * @default false
-             */
-            changes_nothing: boolean;
-            /** @description Its way back. */
-            counter?: components["schemas"]["Counter"] | null;
-        };
-        /** @description One rung of a ladder. */
-        Rung: {
-            /** @description Whether the same look must find nothing after a stop (R15). */
-            gone_after_stop: boolean;
-        } & ({
-            /** @constant */
-            rung: "process";
-        } | {
-            /** @constant */
-            rung: "port";
-            /**
-             * Format: uint16
-             * @description The port.
-             */
-            port: number;
-            /** @description The local address, where one is meant. */
-            on?: string | null;
-            /** @description Whether another program may hold it. */
-            held_by_any: boolean;
-        } | {
-            /** @constant */
-            rung: "connect";
-            /**
-             * Format: uint16
-             * @description The port.
-             */
-            port: number;
-            /** @description The address connected to. */
-            to: string;
-        } | {
-            /** @constant */
-            rung: "power";
-        } | {
-            /** @constant */
-            rung: "reached";
-        } | {
-            /** @constant */
-            rung: "booted";
-        } | {
-            /** @constant */
-            rung: "ping";
-            /** @description The address. */
-            to: string;
-        } | {
-            /** @constant */
-            rung: "web";
-            /** @description The page. */
-            url: string;
-            /** @description Statuses that are right; empty: any success. */
-            status: number[];
-            /** @description Text that must be there. */
-            contains?: string | null;
-            /** @description Text that says "not yet". */
-            not_yet?: string | null;
-            /** @description JSON pointer into the answer. */
-            pointer?: string | null;
-            /** @description What must stand at the pointer. */
-            equals?: string | null;
-            /** @description Whether the certificate must be good. */
-            verify_tls: boolean;
-            /** @description How long one look may take. */
-            within: components["schemas"]["Span"];
-        } | {
-            /** @constant */
-            rung: "command";
-            /** @description Program and arguments. */
-            command: string[];
-            /** @description Exit codes that mean it holds. */
-            holds: number[];
-            /** @description Exit codes that mean not yet. */
-            not_yet: number[];
-            /** @description How long it may take. */
-            within: components["schemas"]["Span"];
-        } | {
-            /** @constant */
-            rung: "file";
-            /** @description The file. */
-            path: string;
-            /** @description It must have been written since the start. */
-            since_start: boolean;
-            /**
-             * @description It must have been written within this time.
-             * @default null
-             */
-            newer_than: components["schemas"]["Span"] | null;
-            /**
-             * Format: uint64
-             * @description It must have at least so many bytes.
-             * @default null
-             */
-            at_least: number | null;
-        } | {
-            /** @constant */
-            rung: "mount";
-            /** @description The mount point. */
-            path: string;
-        } | {
-            /** @constant */
-            rung: "room";
-            /** @description A path on it. */
-            path: string;
-            /**
-             * Format: uint64
-             * @description At least so many bytes must be free.
-             */
-            bytes: number;
-        } | {
-            /** @constant */
-            rung: "account";
-            /** @description Its name. */
-            account: string;
-        } | {
-            /** @constant */
-            rung: "owner";
-            /** @description The file or folder. */
-            path: string;
-            /** @description The account. */
-            account: string;
-        } | {
-            /** @constant */
-            rung: "port-free";
-            /**
-             * Format: uint16
-             * @description The port.
-             */
-            port: number;
-            /** @description The local address, where one is meant. */
-            on?: string | null;
-        } | {
-            /** @constant */
-            rung: "program";
-            /** @description A path, or a name looked up in PATH. */
-            program: string;
-        } | {
-            /** @constant */
-            rung: "state";
-        } | {
-            /** @constant */
-            rung: "manager";
-        } | {
-            /** @constant */
-            rung: "log";
-        });
-        /** @description What a person answers. */
-        PersonKind: "yes-no" | "value";
-        /** @description What an unanswered question means. */
-        Unanswered: "yes" | "no" | "failed";
-        /** @description A question to a person in the middle of a run. */
-        Question: {
-            /** @description The question. */
-            asks: string;
-            /** @description What to look at before answering. */
-            look_at?: string | null;
-            /** @description Who may answer; empty: anyone who may run things. */
-            who?: string[];
-            /** @description What the answer is. */
-            answer: components["schemas"]["PersonKind"];
-            /** @description The name that a value is kept under. */
-            keep?: string | null;
-            /** @description How long an answer is waited for. */
-            limit?: components["schemas"]["Span"] | null;
-            /** @description What it means when the limit passes. */
-            unanswered: components["schemas"]["Unanswered"];
-        };
-        /** @description Why a step is in the sequence. */
-        Why: {
-            /** @constant */
-            kind: "chosen";
-        } | {
-            /** @constant */
-            kind: "relies-on";
-            of: components["schemas"]["Address"];
-        } | {
-            /** @constant */
-            kind: "needed-by";
-            of: components["schemas"]["Address"];
-        } | {
-            /** @constant */
-            kind: "written";
-            /** Format: uint32 */
-            of: number;
-        } | {
-            /** @constant */
-            kind: "takes-back";
-            of: components["schemas"]["StepId"];
-        };
-        /** @description One step waits for another. */
-        Wait: {
-            /** @description The step waited for. */
-            step: components["schemas"]["StepId"];
-            /** @description How it must have ended. */
-            release: components["schemas"]["Release"];
-        };
-        /** @description How the step waited for must have ended. */
-        Release: "when-good" | "when-ended";
-        /** @description What an estimate is made from. */
-        Basis: "history" | "group" | "declared" | "default";
-        /** @description Which part of a run a step belongs to. */
-        Part: "forward" | "put-back" | "divert";
-        /** @description What a line of a procedure says for its own steps, over what their services say. */
-        Settings: {
-            /** @description What people call the step. */
-            title?: string | null;
-            /** @description Waited before it begins. */
-            pause_before?: components["schemas"]["Span"] | null;
-            /** @description Waited once it is through. */
-            pause_after?: components["schemas"]["Span"] | null;
-            /** @description How long it may take. */
-            patience?: components["schemas"]["Span"] | null;
-            /**
-             * Format: uint32
-             * @description How often it is tried.
-             */
-            attempts?: number | null;
-            /** @description The gap between attempts. */
-            gap?: components["schemas"]["Span"] | null;
-            /** @description What happens when it fails. */
-            if_it_fails?: components["schemas"]["IfItFails"] | null;
-            /** @description Groups that it may take below what they keep up. */
-            below_keep_up?: components["schemas"]["GroupName"][];
-            /** @description How long it usually takes, where nothing was seen yet. */
-            usually?: components["schemas"]["Span"] | null;
-            /**
-             * Format: uint32
-             * @description How many rungs prove it, where its service was found ailing: no rung worse than found (R31).
-             */
-            rungs?: number | null;
-        };
-        /** @description What happens when a step fails (R28). */
-        IfItFails: "hold" | "carry-on" | "put-back" | {
-            divert: components["schemas"]["ProcedureName"];
-        };
-        /** @description Why a wish cannot be carried out as asked. */
-        Obstacle: {
-            /** @description The service that stands in the way, where it is one. */
-            address?: components["schemas"]["Address"] | null;
-            /**
-             * Format: uint32
-             * @description The line of the procedure that it stands in the way of.
-             */
-            line?: number | null;
-            /** @description Why. */
-            why: string;
-            /** @description What to do. */
-            mend: string;
-        };
-        /** @description Something that must be said in so many words before it is done. */
-        Ask: {
-            /** @constant */
-            kind: "left-standing";
-            /** @description The services. */
-            addresses: components["schemas"]["Address"][];
-            /** @description What it means, in a sentence. */
-            says: string;
-        } | {
-            /** @constant */
-            kind: "below-keep-up";
-            /** @description The group. */
-            group: components["schemas"]["GroupName"];
-            /** @description What it means, in a sentence. */
-            says: string;
-        } | {
-            /** @constant */
-            kind: "in-freeze";
-            /** @description The freeze. */
-            freeze: string;
-            /** @description What it means, in a sentence. */
-            says: string;
-        } | {
-            /** @constant */
-            kind: "against-vouch";
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-            /** @description What it means, in a sentence. */
-            says: string;
-        } | {
-            /** @constant */
-            kind: "up-without";
-            /** @description The service that is up. */
-            address: components["schemas"]["Address"];
-            /** @description What it means, in a sentence. */
-            says: string;
-        };
-        /** @description A service that belongs near the wish and is left alone, with the reason. */
-        LeftAlone: {
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-            /** @description Why. */
-            why: string;
-        };
-        /** @description What users notice of one service going down. */
-        Hit: {
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-            /** @description What they notice. */
-            impact: components["schemas"]["Impact"];
-            /**
-             * Format: uint64
-             * @description For how long it is usually away, in milliseconds; `None` where it stays down.
-             */
-            usual_ms?: number | null;
-        };
-        /** @description A look taken before the first act. */
-        Preflight: {
-            /** @description What must hold, for people. */
-            says: string;
-            /** @description Where it is looked at. */
-            host: components["schemas"]["HostName"];
-            /** @description What is looked at. */
-            rung: components["schemas"]["Rung"];
-            /**
-             * Format: uint32
-             * @description The line of the procedure that asks for it; without one it is added by itself.
-             */
-            line?: number | null;
-        };
-        /** @description What an order that users feel least comes to, beside the one that ends soonest. */
-        Felt: {
-            /**
-             * Format: uint64
-             * @description Milliseconds, summed over services, that users are without them in the order that ends soonest.
-             */
-            soonest_away_ms: number;
-            /**
-             * Format: uint64
-             * @description The same in this order.
-             */
-            away_ms: number;
-            /**
-             * Format: uint64
-             * @description How many milliseconds longer it takes.
-             */
-            longer_ms: number;
-        };
-        /** @description The forecast of a run. */
-        Forecast: {
-            /**
-             * Format: uint64
-             * @description Half of all plays end by then, in milliseconds from now.
-             */
-            likely_ms: number;
-            /**
-             * Format: uint64
-             * @description Nine in ten end by then.
-             */
-            late_ms: number;
-            /**
-             * Format: uint64
-             * @description One in ten ends by then.
-             */
-            soon_ms: number;
-            /** @description When plays end, in milliseconds from now: 101 points, from the first to the last. */
-            ends_ms: number[];
-            /**
-             * Format: uint32
-             * @description How many plays it is made from.
-             */
-            plays: number;
-            /** @description Each step, by number; empty where that was not asked for. */
-            steps: components["schemas"]["StepForecast"][];
-            /** @description For how long users are without each service, the longest first. */
-            away: components["schemas"]["Away"][];
-            /**
-             * Format: uint64
-             * @description How long it would usually take rank by rank, in milliseconds.
-             */
-            rank_by_rank_ms: number;
-            /**
-             * Format: uint64
-             * @description How long it usually takes as it is done.
-             */
-            as_planned_ms: number;
-        };
-        /** @description One step in a forecast. */
-        StepForecast: {
-            /**
-             * Format: uint64
-             * @description When it likely begins, in milliseconds from now.
-             */
-            begins_ms: number;
-            /**
-             * Format: uint64
-             * @description When it likely ends.
-             */
-            ends_ms: number;
-            /**
-             * Format: uint64
-             * @description When it ends in nine of ten plays.
-             */
-            late_ms: number;
-            /**
-             * Format: uint32
-             * @description In how many of a hundred plays the run's end hangs on it.
-             */
-            critical: number;
-            /**
-             * Format: uint64
-             * @description How much later it could end without the run's end moving, as it usually goes.
-             */
-            slack_ms: number;
-        };
-        /** @description For how long users are without a service. */
-        Away: {
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-            /**
-             * Format: uint64
-             * @description Likely, in milliseconds; `None` where it stays down.
-             */
-            likely_ms?: number | null;
-            /**
-             * Format: uint64
-             * @description In nine of ten plays.
-             */
-            late_ms?: number | null;
-        };
-        /** @description A plan rehearsed: with its forecast, the looks before the first act taken, and what each step would do. */
-        Rehearsal: {
-            /** @description The plan. */
-            plan: components["schemas"]["Plan"];
-            /**
-             * @description The digest of what is agreed to by beginning it; none where nothing can be begun by it.
-             * @default
-             */
-            digest: string;
-            /** @description Whether it could be begun now. */
-            can_begin: boolean;
-            /** @description What would refuse it, in sentences. */
-            refused: string[];
-            /** @description How long it takes. */
-            forecast: components["schemas"]["Forecast"];
-            /** @description The window that it must fit, and how likely it does. */
-            window?: components["schemas"]["WindowView"] | null;
-            /** @description The looks before the first act, taken now. */
-            preflight: components["schemas"]["PreflightView"][];
-            /** @description What each step would do, exactly. */
-            commands: components["schemas"]["StepCommand"][];
-            /** @description The same on paper. */
-            sheet: string;
-            /** @description What if one step failed, by rule; where that was asked. */
-            what_if: components["schemas"]["WhatIf"][];
-        };
-        /** @description A sequence with all that should be known before it is begun. */
-        Plan: {
-            /** @description The steps. */
-            sequence: components["schemas"]["Sequence"];
-            /** @description What refuses it. */
-            obstacles: components["schemas"]["Obstacle"][];
-            /** @description What must be said in so many words. */
-            asks: components["schemas"]["Ask"][];
-            /** @description What is left alone. */
-            left_alone: components["schemas"]["LeftAlone"][];
-            /** @description What users notice, the gravest first. */
-            hits: components["schemas"]["Hit"][];
-            /**
-             * @description The looks that are taken before the first act.
-             * @default []
-             */
-            preflight: components["schemas"]["Preflight"][];
-            /**
-             * @description The values that its texts are filled with: answers to its questions, secrets as references.
-             * @default {}
-             */
-            values: {
-                [key: string]: string;
-            };
-            /** @description What is worth knowing and keeps nobody from beginning: where a host's own manager has other limits, say. */
-            remarks?: string[];
-            /** @description Steps of lines before the one it begins at: they are taken as done, on the word of whoever begins it (N54). */
-            vouched?: components["schemas"]["StepId"][];
-            /** @description Where the order that users feel least was asked for: what it comes to. */
-            felt?: components["schemas"]["Felt"] | null;
-        };
-        /** @description Whether a sequence fits its window. */
-        WindowView: {
-            /** @description What people call it. */
-            title: string;
-            /** @description When it ends. */
-            ends_at: components["schemas"]["Timestamp"];
-            /**
-             * Format: uint32
-             * @description The chance, in percent, that it has ended by then.
-             */
-            chance: number;
-        };
-        /** @description A look taken before the first act, and its answer. */
-        PreflightView: {
-            /** @description What must hold. */
-            says: string;
-            /** @description The host it was looked at on. */
-            host: components["schemas"]["HostName"];
-            /**
-             * Format: uint32
-             * @description The line that asks for it; without one it was added by itself.
-             */
-            line?: number | null;
-            /** @description What was seen. */
-            answer: components["schemas"]["Answer"];
-        };
-        /** @description A look's answer: the verdict, and what was seen in words. */
-        Answer: {
-            /** @description What it came to. */
-            verdict: components["schemas"]["Verdict"];
-            /** @description What was looked at and answered: "port 7412 held by gate (pid 48121)". */
-            says: string;
-        };
-        /** @description What a look at a rung came to (R14). */
-        Verdict: "holds" | "not-yet" | "against" | "could-not-look";
-        /** @description What a step would do, exactly: secrets stand as references. */
-        StepCommand: {
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description The host it is given on. */
-            host?: string | null;
-            /** @description The command, as program and arguments; or what is done instead. */
-            command: string[];
-            /** @description The working folder. */
-            dir?: string | null;
-            /** @description The account, where not the server's. */
-            user?: string | null;
-            /** @description The environment that it is given besides. */
-            env: string[];
-            /** @description What proves it, in order. */
-            proof: string[];
-        };
-        /** @description What would come of it if one step failed. */
-        WhatIf: {
-            /** @description The step that fails. */
-            step: components["schemas"]["StepId"];
-            /** @description The rule that is played. */
-            rule: components["schemas"]["IfItFails"];
-            /** @description Whether it is the rule that holds for the step. */
-            is_its_rule: boolean;
-            /** @description How the run stands then. */
-            state: components["schemas"]["RunState"];
-            /** @description What happened, a line for each step that did not go as planned. */
-            says: string[];
-            /** @description The services that stand differently from how they were found, by address. */
-            stands: {
-                [key: string]: components["schemas"]["SeenState"];
-            };
-            /**
-             * Format: uint32
-             * @description How many steps went well.
-             */
-            good: number;
-            /**
-             * Format: uint32
-             * @description How many were not begun or passed over.
-             */
-            left_out: number;
-        };
-        /** @description How a run stands. */
-        RunState: "queued" | "running" | "held" | "putting-back" | "finished" | "finished-with-exceptions" | "put-back" | "put-back-in-part" | "given-up" | "refused";
-        /** @description A procedure in a list. */
-        ProcedureSummary: {
-            /** @description Its name. */
-            name: components["schemas"]["ProcedureName"];
-            /** @description What people call it. */
-            title: string;
-            /** @description What it is for. */
-            purpose?: string | null;
-            /**
-             * Format: uint32
-             * @description How many lines it has.
-             */
-            lines: number;
-            /** @description What it asks before it begins, by name. */
-            asks: string[];
-        };
-        /** @description A procedure in full. */
-        ProcedureView: {
-            /**
-             * Format: uint64
-             * @description The edition of the estate.
+             * @description The edition it was made on.
              */
             edition: number;
+            /** @description What is wrong with it. Lines are those of this text; line 0 is elsewhere in the estate. */
+            faults: components["schemas"]["Fault"][];
+            /** @description How long it would take as things stand; nothing while it cannot be played. */
+            forecast?: components["schemas"]["DraftForecast"] | null;
+            /** @description Whether it could be kept. */
+            good: boolean;
             /** @description Its name. */
             name: components["schemas"]["ProcedureName"];
-            /** @description What people call it. */
-            title: string;
-            /** @description What it is for. */
-            purpose?: string | null;
-            /** @description What it asks before it begins, by name. */
-            questions: {
-                [key: string]: components["schemas"]["Asks"];
-            };
-            /** @description What happens when a step fails, where neither step nor service says. */
-            if_it_fails?: components["schemas"]["IfItFails"] | null;
-            /** @description How long a run of it may be held before it is put back by itself. */
-            held_at_most?: components["schemas"]["Span"] | null;
-            /** @description Its lines. */
-            lines: components["schemas"]["Line"][];
-            /** @description The estate's folder, known to its texts as `{dir}`. */
-            dir: string;
-            /** @description Its lines in words. */
+            /** @description Its lines in words; none while there are errors. */
             says: string[];
+            /** @description Its text. */
+            text: string;
+            /** @description What the text says, as far as it is sound: only what is written. */
+            written: components["schemas"]["ProcedureFile"];
         };
-        /** @description A question asked before it begins. */
-        Asks: {
-            /** @description The question, for people. */
-            asks: string;
-            /** @description What the answer is. */
-            kind: components["schemas"]["QuestionKind"];
-            /** @description Taken where nothing is answered. */
-            default?: string | null;
-            /** @description A text must match this as a whole. */
-            allowed?: string | null;
-            /** @description The answers to choose from. */
-            choices: string[];
+        /** @description How long a draft would take. */
+        DraftForecast: {
             /**
-             * Format: int64
-             * @description The smallest number allowed.
+             * Format: uint64
+             * @description The length that nine in ten plays keep.
              */
-            at_least?: number | null;
+            late_ms: number;
             /**
-             * Format: int64
-             * @description The largest number allowed.
+             * Format: uint64
+             * @description The likely length, in milliseconds.
              */
-            at_most?: number | null;
-        };
-        /** @description What the answer to a question is. */
-        QuestionKind: "text" | "number" | "choice" | "address" | "selection" | "secret";
-        /** @description One line of a procedure: what is written as one step. */
-        Line: {
-            /** @description What later lines call it. */
-            name?: string | null;
-            /** @description What it does. */
-            does: components["schemas"]["Does"];
-            /** @description Whether it begins together with the line before it. */
-            alongside: boolean;
-            /** @description Whether it is a look taken before the first act. */
-            preflight: boolean;
-            /** @description What it says over its services' settings. */
-            settings: components["schemas"]["Settings"];
-        };
-        /** @description What a line does. */
-        Does: {
-            /** @constant */
-            does: "services";
-            /** @description The wish. */
-            wish: components["schemas"]["Wish"];
-            /** @description Of what. */
-            selection: string[];
-            /** @description What is left out of it. */
-            except: string[];
-            /** @description Only these. */
-            alone: boolean;
-            /** @description Services, by address, that may stand on what is not proven. */
-            left_standing: string[];
-        } | {
-            /** @constant */
-            does: "act";
-            /** @description The act's name. */
-            act: string;
-            /** @description Of what. */
-            of: string[];
-        } | {
-            /** @constant */
-            does: "bring-back";
-            /** @description The lines, by name; `all` is all of them. */
-            of: string[];
-        } | {
-            /** @constant */
-            does: "task";
-            /** @description What. */
-            task: components["schemas"]["Task"];
+            likely_ms: number;
+            /** @description When each line has likely ended, in milliseconds from the begin; 0 for one that has nothing to do. */
+            lines_ms: number[];
+            /** @description What would refuse it as things stand. */
+            refused: string[];
+            /**
+             * Format: uint32
+             * @description How many steps it comes to.
+             */
+            steps: number;
         };
         /** @description A change of a procedure, to be tried. */
         DraftRequest: {
-            /**
-             * @description The procedure's text so far; without it, as the newest edition has it.
-             * @default null
-             */
-            text: string | null;
             /**
              * @description For a new one: the procedure it begins as a copy of.
              * @default null
@@ -2129,6 +1748,25 @@ export interface components {
              * @default []
              */
             edits: components["schemas"]["Edit"][];
+            /**
+             * @description The procedure's text so far; without it, as the newest edition has it.
+             * @default null
+             */
+            text: string | null;
+        };
+        /** @description An earlier run of the same kind. */
+        EarlierRun: {
+            /** @description When it began. */
+            began_at: components["schemas"]["Timestamp"];
+            /** @description Its number. */
+            run: components["schemas"]["RunId"];
+            /** @description How it ended. */
+            state: components["schemas"]["RunState"];
+            /**
+             * Format: uint64
+             * @description How long it took, in milliseconds.
+             */
+            took_ms?: number | null;
         };
         /**
          * @description One change of a procedure. Lines are counted from 1, as they stand when the change is made.
@@ -2201,1922 +1839,217 @@ export interface components {
              */
             line: number;
         };
-        /** @description A procedure as it would be after a change. */
-        Draft: {
-            /** @description Its name. */
-            name: components["schemas"]["ProcedureName"];
+        /** @description What keeping a change came to. */
+        EditOutcome: {
+            /** @description Whether anything changed; else the newest edition stays. */
+            changed: boolean;
+            /** @description What it differs in from the edition before. */
+            difference: components["schemas"]["Difference"];
             /**
              * Format: uint64
-             * @description The edition it was made on.
+             * @description The edition that has it.
              */
             edition: number;
-            /** @description Its text. */
-            text: string;
-            /** @description What the text says, as far as it is sound: only what is written. */
-            written: components["schemas"]["ProcedureFile"];
-            /** @description Its lines in words; none while there are errors. */
-            says: string[];
-            /** @description What is wrong with it. Lines are those of this text; line 0 is elsewhere in the estate. */
-            faults: components["schemas"]["Fault"][];
-            /** @description Whether it could be kept. */
-            good: boolean;
-            /** @description What it differs in from the newest edition. */
-            difference: components["schemas"]["Difference"];
-            /** @description How long it would take as things stand; nothing while it cannot be played. */
-            forecast?: components["schemas"]["DraftForecast"] | null;
-        };
-        /** @description `[procedure.NAME]`: a written sequence that mixes services with work. */
-        ProcedureFile: {
-            /**
-             * @description What people call it.
-             * @default null
-             */
-            title: string | null;
-            /**
-             * @description What it is for, in a sentence or two.
-             * @default null
-             */
-            purpose: string | null;
-            /**
-             * @description What it asks before it begins, by name. An answer is used as `{name}`.
-             * @default {}
-             */
-            questions: {
-                [key: string]: components["schemas"]["QuestionFile"];
-            };
-            /**
-             * @description What happens when a step fails, where neither the step nor its service says.
-             * @default null
-             */
-            if_it_fails: components["schemas"]["IfItFailsFile"] | null;
-            /**
-             * @description How long a run of it may be held before it is put back by itself (default: without end).
-             * @default null
-             */
-            held_at_most: components["schemas"]["Span"] | null;
-            /**
-             * @description Its steps. One goes after another, unless a step is said to go alongside.
-             * @default []
-             */
-            steps: components["schemas"]["StepFile"][];
-        };
-        /** @description A question that a procedure asks before it begins. */
-        QuestionFile: {
-            /**
-             * @description The question, for people.
-             * @default null
-             */
-            asks: string | null;
-            /**
-             * @description What the answer is (default text).
-             * @default null
-             */
-            kind: components["schemas"]["QuestionKind"] | null;
-            /**
-             * @description Taken where nothing is answered. Without it, it must be answered.
-             * @default null
-             */
-            default: components["schemas"]["ValueFile"] | null;
-            /**
-             * @description A text must match this as a whole.
-             * @default null
-             */
-            allowed: string | null;
-            /**
-             * @description The answers to choose from.
-             * @default []
-             */
-            choices: string[];
-            /**
-             * Format: int64
-             * @description The smallest number allowed.
-             * @default null
-             */
-            at_least: number | null;
-            /**
-             * Format: int64
-             * @description The largest number allowed.
-             * @default null
-             */
-            at_most: number | null;
-        };
-        /** @description A value: text or a whole number. */
-        ValueFile: string | number;
-        /** @description What happens when a step fails: a rule, or `{ divert = "procedure" }`. */
-        IfItFailsFile: components["schemas"]["FailureRule"] | components["schemas"]["DivertFile"];
-        /** @description What happens when a step fails, where no procedure takes over. */
-        FailureRule: "hold" | "carry-on" | "put-back";
-        /** @description The procedure that takes over when a step fails. */
-        DivertFile: {
-            /** @description Its name. It may use `{failed}`, the address or the title of what failed, and `{reason}`. */
-            divert: string;
-        };
-        /**
-         * @description One step of a procedure. It says one thing to do: `stop`, `start`, `restart`, `reload`, `shut_down`, `power_on`,
-         *     `reboot`, `power_cycle`, `act`, `bring_back`, `work`, `script`, `pause`, `until`, `until_time`, `question`, `look` or `announce`.
-         */
-        StepFile: {
-            /**
-             * @description What later steps call it.
-             * @default null
-             */
-            name: string | null;
-            /**
-             * @description What people call it.
-             * @default null
-             */
-            title: string | null;
-            /**
-             * @description It begins together with the step before it, not after it.
-             * @default false
-             */
-            alongside: boolean;
-            /**
-             * @description Stops these, with what relies on them.
-             * @default null
-             */
-            stop: string[] | null;
-            /**
-             * @description Starts these, with what they need.
-             * @default null
-             */
-            start: string[] | null;
-            /**
-             * @description Restarts these, with what relies on them.
-             * @default null
-             */
-            restart: string[] | null;
-            /**
-             * @description Has these re-read their configuration.
-             * @default null
-             */
-            reload: string[] | null;
-            /**
-             * @description Shuts these hosts down, with all on them and all that relies on them.
-             * @default null
-             */
-            shut_down: string[] | null;
-            /**
-             * @description Powers these hosts on.
-             * @default null
-             */
-            power_on: string[] | null;
-            /**
-             * @description Reboots these hosts; all on them that was up, and all that relies on it, is down meanwhile and comes back.
-             * @default null
-             */
-            reboot: string[] | null;
-            /**
-             * @description The same, by their power.
-             * @default null
-             */
-            power_cycle: string[] | null;
-            /**
-             * @description Leaves these out of it.
-             * @default []
-             */
-            except: string[];
-            /**
-             * @description Only these, without what relies on them or what they need.
-             * @default false
-             */
-            alone: boolean;
-            /**
-             * @description Services, by address, that may stand on what is not proven.
-             * @default []
-             */
-            left_standing: string[];
-            /**
-             * @description Groups that may fall below what they keep up.
-             * @default []
-             */
-            below_keep_up: string[];
-            /**
-             * @description A further act of the services in `of`, by its name.
-             * @default null
-             */
-            act: string | null;
-            /**
-             * @description The services that `act` is for.
-             * @default []
-             */
-            of: string[];
-            /**
-             * @description Starts again what these earlier steps took down, as it was found; `["all"]` for all of them.
-             * @default null
-             */
-            bring_back: string[] | null;
-            /**
-             * @description Runs a program: its name and its arguments, one each. No shell reads them.
-             * @default null
-             */
-            work: string[] | null;
-            /**
-             * @description Runs these lines with /bin/sh. Values reach it as `$VALUE_NAME`, never as part of its text.
-             * @default null
-             */
-            script: string | null;
-            /**
-             * @description The host that work, looks and waits are on.
-             * @default null
-             */
-            on: string | null;
-            /**
-             * @description The working folder of work.
-             * @default null
-             */
-            dir: string | null;
-            /**
-             * @description The environment of work. A value "env:NAME" or "file:PATH" is a reference, resolved only at the act.
-             * @default {}
-             */
-            env: {
-                [key: string]: string;
-            };
-            /**
-             * @description The account that work runs as.
-             * @default null
-             */
-            user: string | null;
-            /**
-             * @description Exit codes of work that are fine (default 0).
-             * @default null
-             */
-            accept_exits: number[] | null;
-            /**
-             * @description Pieces of the output of work to keep, by name: a pattern whose first group is the piece.
-             * @default {}
-             */
-            keep: {
-                [key: string]: components["schemas"]["Pattern"];
-            };
-            /**
-             * @description Work that changes nothing needs no way back.
-             * @default false
-             */
-            changes_nothing: boolean;
-            /**
-             * @description The way back, for when the run is put back.
-             * @default null
-             */
-            counter: components["schemas"]["CounterFile"] | null;
-            /**
-             * @description Waits for so long.
-             * @default null
-             */
-            pause: components["schemas"]["Span"] | null;
-            /**
-             * @description Waits until these rungs hold, in order.
-             * @default []
-             */
-            until: components["schemas"]["RungFile"][];
-            /**
-             * @description Waits until a time of day, such as "02:30", in the estate's time zone.
-             * @default null
-             */
-            until_time: string | null;
-            /**
-             * @description Asks a person.
-             * @default null
-             */
-            question: components["schemas"]["PersonFile"] | null;
-            /**
-             * @description Proves that something holds now.
-             * @default null
-             */
-            look: components["schemas"]["RungFile"] | null;
-            /**
-             * @description The look is taken before the first act of the whole procedure, and refuses it.
-             * @default false
-             */
-            preflight: boolean;
-            /**
-             * @description Tells people something.
-             * @default null
-             */
-            announce: string | null;
-            /**
-             * @description Where it is told besides the run's record: a page that takes CloudEvents.
-             * @default null
-             */
-            to: string | null;
-            /**
-             * @description Waited before it begins.
-             * @default null
-             */
-            pause_before: components["schemas"]["Span"] | null;
-            /**
-             * @description Waited once it is through.
-             * @default null
-             */
-            pause_after: components["schemas"]["Span"] | null;
-            /**
-             * @description How long it may take; for service steps, in the place of the service's own.
-             * @default null
-             */
-            patience: components["schemas"]["Span"] | null;
-            /**
-             * @description How long it usually takes, for forecasts while there is no history.
-             * @default null
-             */
-            usually: components["schemas"]["Span"] | null;
-            /**
-             * Format: uint32
-             * @description How often it is tried.
-             * @default null
-             */
-            attempts: number | null;
-            /**
-             * @description The gap between attempts.
-             * @default null
-             */
-            gap: components["schemas"]["Span"] | null;
-            /**
-             * @description What happens when it fails.
-             * @default null
-             */
-            if_it_fails: components["schemas"]["IfItFailsFile"] | null;
-        };
-        /**
-         * Format: yantro-pattern
-         * @description A regular expression, matched within one line.
-         */
-        Pattern: string;
-        /** @description The way back of work. */
-        CounterFile: {
-            /**
-             * @description What people call it.
-             * @default null
-             */
-            title: string | null;
-            /**
-             * @description Runs a program: its name and its arguments, one each.
-             * @default null
-             */
-            work: string[] | null;
-            /**
-             * @description Runs these lines with /bin/sh.
-             * @default null
-             */
-            script: string | null;
-            /**
-             * @description Exit codes that are fine (default 0).
-             * @default null
-             */
-            accept_exits: number[] | null;
-            /**
-             * @description How long it may take (default: as long as the work).
-             * @default null
-             */
-            patience: components["schemas"]["Span"] | null;
-        };
-        /** @description One rung of a ladder. */
-        RungFile: {
-            /** @constant */
-            rung: "process";
-        } | {
-            /** @constant */
-            rung: "port";
-            /** @description The port. */
-            port: components["schemas"]["PortFile"];
-            /**
-             * @description The local address it listens on (default: the host's, or any).
-             * @default null
-             */
-            on: string | null;
-            /**
-             * @description Another program may hold the port (default false: the holder must be the service).
-             * @default false
-             */
-            held_by_any: boolean;
-        } | {
-            /** @constant */
-            rung: "connect";
-            /** @description The port. */
-            port: components["schemas"]["PortFile"];
-            /**
-             * @description The address to connect to (default: the host's).
-             * @default null
-             */
-            to: string | null;
-        } | {
-            /** @constant */
-            rung: "reached";
-        } | {
-            /** @constant */
-            rung: "booted";
-        } | {
-            /** @constant */
-            rung: "ping";
-            /**
-             * @description The address (default: the host's).
-             * @default null
-             */
-            to: string | null;
-        } | {
-            /** @constant */
-            rung: "web";
-            /** @description The page, http or https. */
-            url: string;
-            /**
-             * @description Statuses that are right (default 200 to 299).
-             * @default []
-             */
-            status: number[];
-            /**
-             * @description Text that must be on the page.
-             * @default null
-             */
-            contains: string | null;
-            /**
-             * @description Text on the page that says it is still starting: then it is "not yet" whatever the status.
-             * @default null
-             */
-            not_yet: string | null;
-            /**
-             * @description A JSON pointer (RFC 6901) into the answer.
-             * @default null
-             */
-            pointer: string | null;
-            /**
-             * @description What must stand at the pointer, as text.
-             * @default null
-             */
-            equals: string | null;
-            /**
-             * @description Whether the certificate must be good (default true).
-             * @default true
-             */
-            verify_tls: boolean;
-            /**
-             * @description How long one look may take (default "5s").
-             * @default null
-             */
-            within: components["schemas"]["Span"] | null;
-            /**
-             * @description Whether the page must be gone after a stop (default true).
-             * @default true
-             */
-            gone_after_stop: boolean;
-        } | {
-            /** @constant */
-            rung: "command";
-            /** @description The program and its arguments. */
-            command: string[];
-            /**
-             * @description Exit codes that mean it holds (default 0).
-             * @default null
-             */
-            holds: number[] | null;
-            /**
-             * @description Exit codes that mean not yet (default 1).
-             * @default null
-             */
-            not_yet: number[] | null;
-            /**
-             * @description How long it may take (default "10s").
-             * @default null
-             */
-            within: components["schemas"]["Span"] | null;
-            /**
-             * @description Whether it must no longer hold after a stop (default false).
-             * @default false
-             */
-            gone_after_stop: boolean;
-        } | {
-            /** @constant */
-            rung: "file";
-            /** @description The file. */
-            path: string;
-            /**
-             * @description It must have been written since the start (default false).
-             * @default false
-             */
-            since_start: boolean;
-            /**
-             * @description It must have been written within this time, such as "24h" for a backup.
-             * @default null
-             */
-            newer_than: components["schemas"]["Span"] | null;
-            /**
-             * Format: uint64
-             * @description It must have at least so many bytes.
-             * @default null
-             */
-            at_least: number | null;
-            /**
-             * @description Whether it must be gone after a stop (default false).
-             * @default false
-             */
-            gone_after_stop: boolean;
-        } | {
-            /** @constant */
-            rung: "mount";
-            /** @description The mount point. */
-            path: string;
-            /**
-             * @description Whether it must be gone after a stop (default false).
-             * @default false
-             */
-            gone_after_stop: boolean;
-        } | {
-            /** @constant */
-            rung: "room";
-            /** @description A path on it. */
-            path: string;
-            /**
-             * Format: uint64
-             * @description At least so many bytes must be free.
-             */
-            bytes: number;
-        } | {
-            /** @constant */
-            rung: "account";
-            /** @description Its name. */
-            account: string;
-        } | {
-            /** @constant */
-            rung: "owner";
-            /** @description The file or folder. */
-            path: string;
-            /** @description The account. */
-            account: string;
-        } | {
-            /** @constant */
-            rung: "port-free";
-            /** @description The port. */
-            port: components["schemas"]["PortFile"];
-            /**
-             * @description The local address (default: the host's).
-             * @default null
-             */
-            on: string | null;
-        } | {
-            /** @constant */
-            rung: "program";
-            /** @description The program: a path, or a name looked up in PATH. */
-            program: string;
-        };
-        /** @description A port: a number, or text that becomes one once `{name}` is put in. */
-        PortFile: number | string;
-        /** @description A question to a person in the middle of a run. */
-        PersonFile: {
-            /**
-             * @description The question.
-             * @default null
-             */
-            asks: string | null;
-            /**
-             * @description What to look at before answering.
-             * @default null
-             */
-            look_at: string | null;
-            /**
-             * @description Who may answer; nobody named: anyone who may run things.
-             * @default []
-             */
-            who: string[];
-            /**
-             * @description What the answer is: yes or no (the default), or a value kept under the step's name.
-             * @default null
-             */
-            kind: components["schemas"]["PersonKind"] | null;
-            /**
-             * @description How long an answer is waited for (default: without end).
-             * @default null
-             */
-            limit: components["schemas"]["Span"] | null;
-            /**
-             * @description What it means when the limit passes: the answer "yes" or "no", or that it failed (the default).
-             * @default null
-             */
-            unanswered: components["schemas"]["Unanswered"] | null;
-        };
-        /** @description What two texts differ in. */
-        Difference: {
-            /**
-             * Format: uint32
-             * @description How many lines are gone.
-             */
-            gone: number;
-            /**
-             * Format: uint32
-             * @description How many are new.
-             */
-            new: number;
-            /** @description The places that differ, each with lines around it. */
-            places: components["schemas"]["DiffLine"][][];
-        };
-        /** @description One line of a difference. */
-        DiffLine: {
-            /** @description Where it stands. */
-            side: components["schemas"]["Side"];
-            /**
-             * Format: uint32
-             * @description Its number in the first text, from 1.
-             */
-            old?: number | null;
-            /**
-             * Format: uint32
-             * @description Its number in the second.
-             */
-            new?: number | null;
-            /** @description The line. */
-            text: string;
-        };
-        /** @description In which of two texts a line stands. */
-        Side: "both" | "gone" | "new";
-        /** @description How long a draft would take. */
-        DraftForecast: {
-            /**
-             * Format: uint64
-             * @description The likely length, in milliseconds.
-             */
-            likely_ms: number;
-            /**
-             * Format: uint64
-             * @description The length that nine in ten plays keep.
-             */
-            late_ms: number;
-            /**
-             * Format: uint32
-             * @description How many steps it comes to.
-             */
-            steps: number;
-            /** @description When each line has likely ended, in milliseconds from the begin; 0 for one that has nothing to do. */
-            lines_ms: number[];
-            /** @description What would refuse it as things stand. */
-            refused: string[];
+            /** @description Warnings. */
+            warnings: components["schemas"]["Fault"][];
         };
         /** @description A change of a procedure, to be kept as a new edition. */
         EditRequest: {
-            /**
-             * @description Its text; without it, the procedure is taken out.
-             * @default null
-             */
-            text: string | null;
             /**
              * Format: uint64
              * @description The edition that the change was made on: refused where another changed the procedure since.
              * @default null
              */
             edition: number | null;
+            /**
+             * @description Its text; without it, the procedure is taken out.
+             * @default null
+             */
+            text: string | null;
             /** @description Why. */
             why: string;
         };
-        /** @description What keeping a change came to. */
-        EditOutcome: {
+        /** @description An edition in a list. */
+        EditionRow: {
+            /** @description When it was made. */
+            at: components["schemas"]["Timestamp"];
+            /** @description The procedure that was edited here; nothing where the whole was loaded from a file. */
+            edited?: string | null;
             /**
              * Format: uint64
-             * @description The edition that has it.
+             * @description Its number.
              */
             edition: number;
-            /** @description Whether anything changed; else the newest edition stays. */
-            changed: boolean;
-            /** @description What it differs in from the edition before. */
-            difference: components["schemas"]["Difference"];
-            /** @description Warnings. */
-            warnings: components["schemas"]["Fault"][];
-        };
-        /** @description A procedure beside another, or beside itself in another edition. */
-        ProcedureDifference: {
-            /** @description What the first is. */
-            old: string;
-            /** @description What the second is. */
-            new: string;
-            /** @description Line by line of their texts. */
-            difference: components["schemas"]["Difference"];
-            /** @description Step by step. */
-            steps: components["schemas"]["StepDifference"][];
-        };
-        /** @description A step of two procedures beside each other. */
-        StepDifference: {
-            /** @description What became of it. */
-            change: components["schemas"]["StepChange"];
-            /**
-             * Format: uint32
-             * @description Its line in the first, from 1.
-             */
-            old?: number | null;
-            /**
-             * Format: uint32
-             * @description Its line in the second.
-             */
-            new?: number | null;
-            /** @description What it does, in a few words. */
-            says: string;
-            /** @description What is different, key by key: `patience: 5m → 10m`. */
-            keys: string[];
-        };
-        /** @description What became of a step. */
-        StepChange: "same" | "moved" | "changed" | "gone" | "new";
-        /** @description A page of runs. */
-        RunPage: {
-            /** @description The runs, the newest first. */
-            runs: components["schemas"]["RunSummary"][];
-            /** @description Where the next page begins: give it as `before`. */
-            next?: components["schemas"]["RunId"] | null;
-        };
-        /** @description A run that was begun. */
-        RunBegun: {
-            /** @description Its number. */
-            id: components["schemas"]["RunId"];
-        };
-        /** @description A run in full. */
-        RunView: {
-            /** @description Its number. */
-            id: components["schemas"]["RunId"];
-            /** @description How it stands. */
-            state: components["schemas"]["RunState"];
-            /** @description What it does, in a few words. */
-            title: string;
-            /** @description Who began it. */
+            /** @description By whom. */
             who: string;
             /** @description Why. */
             why?: string | null;
+        };
+        /** @description An estate to vet or to load. */
+        EstateText: {
+            /** @description The folder that relative paths start from. */
+            folder: string;
+            /**
+             * @description Loaded even where it lacks what was edited here since the last load.
+             * @default false
+             */
+            over_edits: boolean;
+            /** @description The file's text. */
+            text: string;
+            /**
+             * @description Why it is loaded.
+             * @default null
+             */
+            why: string | null;
+        };
+        /** @description The loaded estate. */
+        EstateView: {
             /**
              * Format: uint64
-             * @description The edition of the estate.
+             * @description Its edition.
              */
             edition: number;
-            /** @description When it began. */
-            began_at: components["schemas"]["Timestamp"];
-            /** @description When it ended. */
-            ended_at?: components["schemas"]["Timestamp"] | null;
-            /** @description When it will likely have ended; where it is held: if decided now. */
-            likely_end?: components["schemas"]["Timestamp"] | null;
-            /** @description Behind whom it queues. */
-            queued_behind: string[];
-            /**
-             * Format: uint32
-             * @description The hold's number, while it is held.
-             */
-            hold?: number | null;
-            /** @description Why it is held, in sentences. */
-            held_because: string[];
-            /** @description What an operator may do now. */
-            allowed: components["schemas"]["Allowed"][];
-            /** @description What having another procedure take over leads to, where that may be done now. */
-            may_divert?: string | null;
-            /** @description When the hold becomes a put-back by itself, where it does. */
-            hold_ends?: components["schemas"]["Timestamp"] | null;
-            /** @description What it put over the estate's settings, by address. */
-            overrides: {
-                [key: string]: components["schemas"]["Override"];
-            };
-            /**
-             * Format: uint32
-             * @description How many services it works on at once, where it was asked to go slower than the estate allows.
-             */
-            at_once?: number | null;
-            /** @description Services that were released from it. */
-            released: components["schemas"]["Address"][];
-            /** @description Which part it is in: on its way forward, back, or diverted. */
-            part: components["schemas"]["Part"];
-            /** @description The procedure that took over, where one did. */
-            diverted_to?: components["schemas"]["ProcedureName"] | null;
-            /** @description What its texts are filled with, by name. */
-            values: {
-                [key: string]: string;
-            };
-            /** @description The looks taken before its first act. */
-            preflight: components["schemas"]["PreflightView"][];
-            /** @description Who has it. */
-            taken_by: string;
-            /** @description The number of the change it belongs to. */
-            change?: string | null;
-            /**
-             * Format: uint32
-             * @description The line of its procedure that it began at, where not the first.
-             */
-            from_line?: number | null;
-            /** @description The window that it must fit. */
-            window?: components["schemas"]["WindowTerms"] | null;
-            /** @description Change freezes that it was begun in all the same. */
-            in_freeze: string[];
-            /** @description What people wrote down, the first first. */
-            notes: components["schemas"]["NoteView"][];
-            /** @description The steps; where only what is new was asked for, those that changed since. */
-            steps: components["schemas"]["StepView"][];
-            /** @description Whether all steps are there. */
-            whole: boolean;
-            /** @description How many steps it has, and how many have ended. */
-            steps_in_all: number[];
-            /** @description What stands otherwise than it was to be left, once it ended: the first thing to know of it. */
-            otherwise: components["schemas"]["Otherwise"][];
-            /** @description What stands differently from how it was found, once it ended. */
-            differences: components["schemas"]["Difference2"][];
-            /**
-             * Format: uint64
-             * @description The number of its newest event.
-             */
-            events: number;
-        };
-        /** @description Something an operator may do now, and what it leads to. */
-        Allowed: {
-            /**
-             * Format: uint32
-             * @description The hold it would answer.
-             */
-            hold?: number | null;
-            /** @description What it leads to, in a sentence. */
-            leads_to: string;
-            /** @description Whether it must come with a reason. */
-            needs_reason: boolean;
-        } & ({
-            /** @constant */
-            kind: "hold";
-        } | {
-            /** @constant */
-            kind: "resume";
-        } | {
-            /** @constant */
-            kind: "try-again";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description What to put over the estate's settings from now on. */
-            change?: components["schemas"]["Override"] | null;
-        } | {
-            /** @constant */
-            kind: "pass-over";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-        } | {
-            /** @constant */
-            kind: "vouch";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-        } | {
-            /** @constant */
-            kind: "release";
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-        } | {
-            /** @constant */
-            kind: "force";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-        } | {
-            /** @constant */
-            kind: "answer";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description `yes`, `no`, or the value asked for. */
-            value: string;
-        } | {
-            /** @constant */
-            kind: "put-back";
-        } | {
-            /** @constant */
-            kind: "divert";
-            /** @description Which. */
-            procedure: components["schemas"]["ProcedureName"];
-        } | {
-            /** @constant */
-            kind: "give-up";
-        });
-        /** @description The window that a run must fit. */
-        WindowTerms: {
-            /** @description What people call it. */
-            title: string;
-            /** @description When it ends. */
-            ends_at: components["schemas"]["Timestamp"];
-            /** @description What happens at the last moment to put back. */
-            at_last_moment: components["schemas"]["AtLastMoment"];
-        };
-        /** @description What somebody wrote down. */
-        NoteView: {
-            /** @description When. */
-            at: components["schemas"]["Timestamp"];
-            /** @description Who. */
-            who: string;
-            /** @description What. */
+            /** @description The file's text. */
             text: string;
         };
-        /** @description A step, as planned and as it stands. */
-        StepView: {
-            /** @description As planned. */
-            planned: components["schemas"]["Step"];
-            /** @description As it stands. */
-            now: components["schemas"]["StepNow"];
-            /** @description What it does, in a few words, with what is known filled in. */
-            says: string;
-            /** @description What names it in a row: its service's address, or what it does. */
-            row: string;
-            /** @description What people call its service. */
-            title: string;
-            /** @description What happens when it fails. */
-            if_it_fails: string;
-            /** @description The rungs it climbs, in words, in order. */
-            rungs: string[];
-        };
-        /** @description A step as it stands. */
-        StepNow: {
-            /**
-             * Format: uint32
-             * @description How many attempts were begun.
-             */
-            attempts: number;
-            /** @description When it began. */
-            began_at?: components["schemas"]["Timestamp"] | null;
-            /** @description When it ended. */
-            ended_at?: components["schemas"]["Timestamp"] | null;
-            /** @description Its acts. */
-            acts: components["schemas"]["ActNow"][];
-            /** @description Rungs seen without an act of ours before them. */
-            rungs: components["schemas"]["RungSeen"][];
-        } & ({
-            /** @constant */
-            state: "waiting";
-        } | {
-            /** @constant */
-            state: "pausing";
-            /** @description Until when. */
-            until: components["schemas"]["Timestamp"];
-            /** @description Whether the act is already behind it. */
-            after_act: boolean;
-        } | {
-            /** @constant */
-            state: "asking";
-            /** @description What is asked, or why. */
-            reason: string;
-            /**
-             * @description What a procedure wants to know; `None` where it is force that is asked for.
-             * @default null
-             */
-            answer: components["schemas"]["PersonKind"] | null;
-            /**
-             * @description How long an answer is waited for.
-             * @default null
-             */
-            until: components["schemas"]["Timestamp"] | null;
-        } | {
-            /** @constant */
-            state: "acting";
-            /** @description The act. */
-            act: components["schemas"]["ActId"];
-            /** @description What it does. */
-            kind: components["schemas"]["ActKind"];
-            /** @description Whether the recorder has begun it. */
-            begun: boolean;
-            /** @description When its patience ends. */
-            patience_ends: components["schemas"]["Timestamp"];
-        } | {
-            /** @constant */
-            state: "proving";
-            /**
-             * Format: uint32
-             * @description How many rungs are climbed.
-             */
-            climbed: number;
-            /** @description Until when it must stay on the last. */
-            steady_until?: components["schemas"]["Timestamp"] | null;
-            /** @description When its patience ends. */
-            patience_ends: components["schemas"]["Timestamp"];
-            /** @description Whether what is proven is that an earlier attempt is gone. */
-            clearing: boolean;
-        } | {
-            /** @constant */
-            state: "failed";
-            /** @description Why. */
-            reason: string;
-        } | {
-            /** @constant */
-            state: "outcome-unknown";
-            /** @description Why. */
-            reason: string;
-        } | (components["schemas"]["StepEnd"] & {
-            /** @constant */
-            state: "ended";
-        }));
-        /**
-         * Format: uint32
-         * @description The identity of an act: the same act keeps it however often it is asked about.
-         */
-        ActId: number;
-        /** @description What an act does. */
-        ActKind: "start" | "stop" | "clear" | {
-            /** Format: uint32 */
-            evidence: number;
-        } | "force" | "reload" | "further" | "work" | "announce";
-        /** @description How a step ended. */
-        StepEnd: {
-            /** @constant */
-            end: "done";
-        } | {
-            /** @constant */
-            end: "unneeded";
-        } | {
-            /** @constant */
-            end: "passed-over";
-            /** @description By whom, or by which rule. */
-            by: string;
-            /** @description Why. */
-            why: string;
-        } | {
-            /** @constant */
-            end: "vouched";
-            /** @description By whom. */
-            by: string;
-            /** @description Why. */
-            why: string;
-        } | {
-            /** @constant */
-            end: "not-begun";
-        };
-        /** @description An act that was given, with all that is known of it. */
-        ActNow: {
-            /** @description Its identity. */
-            act: components["schemas"]["ActId"];
-            /** @description What it does. */
-            kind: components["schemas"]["ActKind"];
-            /**
-             * Format: uint32
-             * @description The attempt it belongs to.
-             */
-            attempt: number;
-            /** @description When it was intended. */
-            intended_at: components["schemas"]["Timestamp"];
-            /** @description How it began. */
-            begun?: components["schemas"]["ActBegun"] | null;
-            /** @description How it ended, and when. */
-            end?: [
-                components["schemas"]["Timestamp"],
-                components["schemas"]["ActEnd"]
-            ] | null;
-            /** @description What was seen on its way up, rung by rung, with the time. */
-            rungs: components["schemas"]["RungSeen"][];
-            /** @description What its logs hold. */
-            logs: components["schemas"]["LogEvidence"][];
-            /** @description Why its attempt failed. */
-            failed?: [
-                components["schemas"]["Timestamp"],
+        /** @description Whether a service should be up. */
+        Expected: "up" | "down" | "either";
+        /** @description What happens when a step fails, where no procedure takes over. */
+        FailureRule: "hold" | "carry-on" | "put-back";
+        /** @description One fault of an estate file. */
+        Fault: {
+            /** @description Other places that belong to it, each with what it is. */
+            also: [
+                components["schemas"]["Range_of_uint"],
                 string
-            ] | null;
-        };
-        /** @description How an act began. */
-        ActBegun: {
-            /** @description The exact command, with references in the place of secrets. */
-            command: string[];
-            /** @description The working folder. */
-            dir: string;
-            /** @description As whom. */
-            user: string;
+            ][];
             /**
-             * Format: uint32
-             * @description The process, where one was started.
+             * Format: uint
+             * @description The column it starts at, from 1, counted in characters.
              */
-            pid?: number | null;
+            column: number;
+            /** @description A stable word for this kind of fault, such as `unknown-key`. */
+            kind: string;
             /**
-             * Format: uint64
-             * @description When that started, in clock ticks since boot: with its number, which process it is.
-             */
-            started?: number | null;
-            /** @description Log positions taken just before, by source. */
-            marks: {
-                [key: string]: components["schemas"]["LogMark"];
-            };
-            /** @description For the stop of a host: the boot that it was in. A reboot is proven by another. */
-            boot?: string | null;
-        };
-        /** @description A position in a log file: which file it was, and how far it had been written. */
-        LogMark: {
-            /** @description Device and inode; `None` where there was no file yet. */
-            file?: [
-                number,
-                number
-            ] | null;
-            /**
-             * Format: uint64
-             * @description Bytes from its start.
-             */
-            position: number;
-            /** @description In a journal: its cursor. */
-            cursor?: string | null;
-            /** @description In a journal: which run of the unit it was. Its lines are none of the next one's. */
-            invocation?: string | null;
-        };
-        /** @description How an act ended. */
-        ActEnd: {
-            /** @constant */
-            how: "exited";
-            /**
-             * Format: int32
-             * @description Its exit code.
-             */
-            code: number;
-            /** @description The end of its output. */
-            output: string;
-        } | {
-            /** @constant */
-            how: "signalled";
-            /**
-             * Format: int32
-             * @description Which.
-             */
-            signal: number;
-            /** @description The end of its output. */
-            output: string;
-        } | {
-            /** @constant */
-            how: "timed-out";
-            /** @description The end of its output. */
-            output: string;
-        } | {
-            /** @constant */
-            how: "sent";
-        } | {
-            /** @constant */
-            how: "refused";
-            /** @description Why. */
-            why: string;
-            /** @description How to mend it. */
-            mend: string;
-        };
-        /** @description A rung that was climbed or lost. */
-        RungSeen: {
-            /**
-             * Format: uint32
-             * @description The rung, from 0.
-             */
-            rung: number;
-            /** @description When. */
-            at: components["schemas"]["Timestamp"];
-            /** @description Whether it was climbed; else it was lost. */
-            climbed: boolean;
-            /** @description What was looked at and answered. */
-            says: string;
-        };
-        /** @description What was found in one log source. */
-        LogEvidence: {
-            /** @description The file, or "its own output". */
-            source: string;
-            /** @description How often each pattern was seen. */
-            count: components["schemas"]["LogCount"];
-            /** @description The lines. */
-            hits: components["schemas"]["LogHit"][];
-            /** @description Whether everything written since the position could be read. */
-            complete: boolean;
-        };
-        /** @description How often each pattern was seen. */
-        LogCount: {
-            /**
-             * Format: uint64
-             * @description The lines read.
-             */
-            lines: number;
-            /**
-             * Format: uint64
-             * @description The bytes read.
-             */
-            bytes: number;
-            /** @description For each `must_see`, in order, the lines that matched. */
-            wanted: number[];
-            /** @description For each `must_not_see`, in order, the lines that matched and were not overlooked. */
-            forbidden: number[];
-            /**
-             * Format: uint64
-             * @description Lines that were forbidden but for an `overlook`.
-             */
-            overlooked: number;
-        };
-        /** @description A line that matched, with what stood around it. */
-        LogHit: {
-            /** @description Whether it was wanted or forbidden. */
-            meaning: components["schemas"]["Meaning"];
-            /** @description The pattern it matched. */
-            pattern: string;
-            /**
-             * Format: uint64
-             * @description Which line it is, counted from 1 from the position where looking began.
+             * Format: uint
+             * @description The line it is on, from 1.
              */
             line: number;
-            /** @description The line, with what is no UTF-8 replaced. */
-            text: string;
-            /** @description Up to two lines before it. */
-            before: string[];
-            /** @description Up to two lines after it. */
-            after: string[];
+            /** @description How to mend it. */
+            mend: string;
+            /** @description What is wrong, with the value that is. */
+            message: string;
+            /** @description How much it matters. */
+            severity: components["schemas"]["Severity"];
+            /** @description The piece of text at fault, in bytes from the start of the file. */
+            span: components["schemas"]["Range_of_uint"];
         };
-        /** @description Whether a matched line was wanted or forbidden. */
-        Meaning: "wanted" | "forbidden";
-        /** @description Where a service stands otherwise than the run set out to leave it. */
-        Otherwise: {
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-            /** @description How it was found. */
-            found: components["schemas"]["SeenState"];
-            /** @description How it was to be left. */
-            meant: components["schemas"]["SeenState"];
-            /** @description As it stands. */
-            now: components["schemas"]["SeenState"];
-        };
-        /** @description Where a service stands differently from how it was found. */
-        Difference2: {
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-            /** @description As found. */
-            found: components["schemas"]["SeenState"];
-            /** @description As it stands. */
-            now: components["schemas"]["SeenState"];
-        };
-        /** @description An event with its place in the run and its time. */
-        Stamped: {
+        /** @description What an order that users feel least comes to, beside the one that ends soonest. */
+        Felt: {
             /**
              * Format: uint64
-             * @description Its number within the run, from 1.
+             * @description The same in this order.
              */
-            no: number;
-            /** @description When. */
+            away_ms: number;
+            /**
+             * Format: uint64
+             * @description How many milliseconds longer it takes.
+             */
+            longer_ms: number;
+            /**
+             * Format: uint64
+             * @description Milliseconds, summed over services, that users are without them in the order that ends soonest.
+             */
+            soonest_away_ms: number;
+        };
+        /** @description An act between the lines of a followed log. */
+        FollowedAct: {
+            /** @description When it was given. */
             at: components["schemas"]["Timestamp"];
-        } & (components["schemas"]["Begun"] | {
-            /** @constant */
-            event: "queued";
-            /** @description Behind whom. */
-            behind: string[];
-        } | {
-            /** @constant */
-            event: "locked";
-        } | {
-            /** @constant */
-            event: "first-looked";
-            /** @description How things stand. */
-            seen: {
-                [key: string]: components["schemas"]["SeenState"];
-            };
-            /**
-             * @description How many rungs stand, of what is ailing.
-             * @default {}
-             */
-            rungs: {
-                [key: string]: number;
-            };
-            /** @description The main process of what runs, where it is known (R31). */
-            processes?: {
-                [key: string]: components["schemas"]["FoundProcess"];
-            };
-        } | {
-            /** @constant */
-            event: "preflighted";
-            /** @description Their answers, in the order of the looks. */
-            answers: [
-                components["schemas"]["Preflight"],
-                components["schemas"]["Answer"]
-            ][];
-        } | {
-            /** @constant */
-            event: "step-pausing";
+            /** @description The run. */
+            run: components["schemas"]["RunId"];
             /** @description The step. */
             step: components["schemas"]["StepId"];
-            /** @description Until when. */
-            until: components["schemas"]["Timestamp"];
-            /** @description Whether the act is already behind it. */
-            after_act: boolean;
-        } | {
-            /** @constant */
-            event: "act-intended";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description The act's identity. */
-            act: components["schemas"]["ActId"];
-            /** @description What it does. */
-            kind: components["schemas"]["ActKind"];
-            /**
-             * Format: uint32
-             * @description Which attempt of the step.
-             */
-            attempt: number;
-            /** @description When its patience ends. */
-            patience_ends: components["schemas"]["Timestamp"];
-        } | {
-            /** @constant */
-            event: "act-begun";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description The act. */
-            act: components["schemas"]["ActId"];
-            /** @description How it began. */
-            begun: components["schemas"]["ActBegun"];
-        } | {
-            /** @constant */
-            event: "act-ended";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description The act. */
-            act: components["schemas"]["ActId"];
-            /** @description How it ended. */
-            end: components["schemas"]["ActEnd"];
-        } | {
-            /** @constant */
-            event: "act-unknown";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description The act. */
-            act: components["schemas"]["ActId"];
-        } | {
-            /** @constant */
-            event: "act-withdrawn";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description The act. */
-            act: components["schemas"]["ActId"];
-        } | {
-            /** @constant */
-            event: "restricted";
-            /** @description Which, and how. */
-            restrictions: {
-                [key: string]: components["schemas"]["Restriction"];
-            };
-        } | components["schemas"]["Begun"] | {
-            /** @constant */
-            event: "step-proving";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description When its patience ends. */
-            patience_ends: components["schemas"]["Timestamp"];
-        } | {
-            /** @constant */
-            event: "rung-climbed";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /**
-             * Format: uint32
-             * @description The rung, from 0.
-             */
-            rung: number;
-            /** @description What was looked at and answered. */
-            says: string;
-        } | {
-            /** @constant */
-            event: "rung-lost";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /**
-             * Format: uint32
-             * @description The rung, from 0.
-             */
-            rung: number;
-            /** @description What was looked at and answered. */
-            says: string;
-        } | {
-            /** @constant */
-            event: "steady-began";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description Until when. */
-            until: components["schemas"]["Timestamp"];
-        } | {
-            /** @constant */
-            event: "log-kept";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description The sources and what was found in each. */
-            logs: components["schemas"]["LogEvidence"][];
-        } | {
-            /** @constant */
-            event: "attempt-failed";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /**
-             * Format: uint32
-             * @description Which attempt, from 1.
-             */
-            attempt: number;
-            /** @description Why. */
-            reason: string;
-            /** @description When the next begins. */
-            next_at: components["schemas"]["Timestamp"];
-        } | {
-            /** @constant */
-            event: "force-asked";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description Why it is asked. */
-            reason: string;
-        } | {
-            /** @constant */
-            event: "question-asked";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description The question. */
-            asks: string;
-            /** @description What the answer is. */
-            answer: components["schemas"]["PersonKind"];
-            /** @description How long an answer is waited for. */
-            until?: components["schemas"]["Timestamp"] | null;
-        } | {
-            /** @constant */
-            event: "value-kept";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description Its name. */
-            name: string;
-            /** @description The value. */
-            value: string;
-        } | {
-            /** @constant */
-            event: "put-back-began";
-            /** @description By whom, or by which rule. */
-            by: string;
-            /** @description Why. */
-            why: string;
-        } | {
-            /** @constant */
-            event: "put-back-planned";
-            /** @description Its steps. */
-            steps: components["schemas"]["Step"][];
-        } | {
-            /** @constant */
-            event: "divert-began";
-            /** @description Which. */
-            procedure: components["schemas"]["ProcedureName"];
-            /** @description What failed. */
-            failed: string;
-            /** @description Why. */
-            reason: string;
-            /** @description By whom, or by which rule. */
-            by: string;
-        } | {
-            /** @constant */
-            event: "divert-planned";
-            /** @description What people call it. */
-            title: string;
-            /** @description Its steps. */
-            steps: components["schemas"]["Step"][];
-            /** @description Services it is answerable for besides. */
-            services: {
-                [key: string]: components["schemas"]["Service"];
-            };
-            /**
-             * @description Services that rely on what it starts and are none of its own.
-             * @default {}
-             */
-            beside: {
-                [key: string]: components["schemas"]["Service"];
-            };
-            /** @description The values that its texts are filled with. */
-            values: {
-                [key: string]: string;
-            };
-            /**
-             * @description How services stood that it was not answerable for until now: put back, they stand so again (R31).
-             * @default {}
-             */
-            found: {
-                [key: string]: components["schemas"]["SeenState"];
-            };
-        } | {
-            /** @constant */
-            event: "last-moment";
-        } | {
-            /** @constant */
-            event: "frozen";
-            /** @description The freezes. */
-            freezes: {
-                [key: string]: components["schemas"]["Frozen"];
-            };
-        } | {
-            /** @constant */
-            event: "noted";
-            /** @description Who. */
-            who: string;
-            /** @description What. */
+        };
+        /** @description One line of a followed log. */
+        FollowedLine: {
+            /** @description No line of the log, but an act that was given here: what follows was written after it. */
+            act?: components["schemas"]["FollowedAct"] | null;
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @description The file. */
+            source: string;
+            /** @description The line; where the log may not be read, why. */
             text: string;
-        } | {
-            /** @constant */
-            event: "taken";
-            /** @description Who. */
-            who: string;
-        } | {
-            /** @constant */
-            event: "step-failed";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description Why. */
-            reason: string;
-            /** @description Whether what became of its act is unknown. */
-            outcome_unknown: boolean;
-        } | {
-            /** @constant */
-            event: "step-ended";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description How. */
-            end: components["schemas"]["StepEnd"];
-        } | {
-            /** @constant */
-            event: "service-lost";
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-            /** @description What it is now. */
-            state: components["schemas"]["SeenState"];
-            /** @description What shows it. */
-            says: string;
-            /** @description When its patience ends. */
-            patience_ends: components["schemas"]["Timestamp"];
-        } | {
-            /** @constant */
-            event: "service-regained";
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-        } | {
-            /** @constant */
-            event: "held";
-            /**
-             * Format: uint32
-             * @description The hold's number, which a decision must name.
-             */
-            hold: number;
-            /** @description The cause. */
-            cause: components["schemas"]["HoldCause"];
-        } | {
-            /** @constant */
-            event: "unheld";
-            /** @description The cause. */
-            cause: components["schemas"]["HoldCause"];
-            /** @description By whom or what. */
-            by: string;
-        } | {
-            /** @constant */
-            event: "decided";
-            /** @description What. */
-            decision: components["schemas"]["Decision"];
-        } | {
-            /** @constant */
-            event: "giving-up";
-            /** @description Who. */
-            who: string;
-            /** @description Why. */
-            why: string;
-        } | {
-            /** @constant */
-            event: "away";
-            /**
-             * Format: uint64
-             * @description For how long, in milliseconds.
-             */
-            for_ms: number;
-        } | {
-            /** @constant */
-            event: "clock-stepped";
-            /**
-             * Format: int64
-             * @description Forward by so many milliseconds; back where negative.
-             */
-            by_ms: number;
-        } | {
-            /** @constant */
-            event: "ended";
-            /** @description How. */
-            end: components["schemas"]["RunEnd"];
-            /** @description What stands differently from how it was found. */
-            differences: components["schemas"]["Difference2"][];
-            /** @description What stands otherwise than it was to be left. */
-            otherwise?: components["schemas"]["Otherwise"][];
-        });
-        /** @description One copy of a service with all its settings. */
-        Service: {
-            /** @description What it is called. */
-            address: components["schemas"]["Address"];
-            /** @description What people call it. */
-            title: string;
-            /** @description The groups it is in. */
-            groups: components["schemas"]["GroupName"][];
-            /** @description What it cannot work without. */
-            relies_on: components["schemas"]["Relation"][];
-            /** @description What goes first where both are in play. */
-            yields_to: components["schemas"]["Address"][];
-            /** @description What must never be up with it; holds both ways. */
-            never_with: components["schemas"]["Address"][];
-            /** @description Whether it should be up. */
-            expected: components["schemas"]["Expected"];
-            /** @description What users notice while it is down. */
-            impact: components["schemas"]["Impact"];
-            /** @description Watched, never acted on, for this reason. */
-            hands_off?: string | null;
-            /**
-             * @description What starts it again whenever it ends: a run may stop it, never starts it, and awaits a new process (R11).
-             * @default null
-             */
-            brought_back_by: string | null;
-            /** @description Who owns it. */
-            owner?: string | null;
-            /** @description Its log files, as absolute paths. */
-            logs: string[];
-            /** @description Where its configuration is. */
-            configuration: string[];
-            /** @description What carries it. */
-            runner: components["schemas"]["ServiceRunner"];
-            /** @description How it is started. */
-            start: components["schemas"]["StartBlock"];
-            /** @description How it is stopped. */
-            stop: components["schemas"]["StopBlock"];
-            /** @description How it is reloaded, where it can be. */
-            reload?: components["schemas"]["ReloadBlock"] | null;
-            /** @description Its checks, in order. */
-            ladder: components["schemas"]["Rung"][];
-            /** @description How long it must stay on the last rung. */
-            steady: components["schemas"]["Span"];
-            /**
-             * Format: uint32
-             * @description How many contrary looks in a row make it ailing.
-             */
-            ailing_after: number;
-            /**
-             * @description What happens when a step on it fails; `None` where neither it nor a group of it says.
-             * @default null
-             */
-            if_it_fails: components["schemas"]["IfItFails"] | null;
-            /**
-             * @description Further acts of its own, by name.
-             * @default {}
-             */
-            acts: {
-                [key: string]: components["schemas"]["FurtherAct"];
-            };
+            /** @description Whether the line says that the log cannot be read. */
+            unreadable: boolean;
         };
-        /** @description What a service cannot work without: at least so many of these. */
-        Relation: {
-            /** @description The copies that can satisfy it. */
-            any_of: components["schemas"]["Address"][];
-            /**
-             * Format: uint32
-             * @description How many of them it takes.
-             */
-            at_least: number;
-        };
-        /** @description What carries a service. */
-        ServiceRunner: components["schemas"]["ProcessSpec"] | components["schemas"]["CommandsSpec"] | components["schemas"]["SystemdSpec"] | components["schemas"]["HostSpec"] | components["schemas"]["Controller"] | components["schemas"]["Simulated"];
-        /**
-         * @description What tells a process from another with the same program and arguments on the same machine. It is worked out of all services
-         *     together, and is no part of what describes one.
-         */
-        Apart: {
-            /** @description Names of the environment: each has its value, or is not there. */
-            env: string[];
-            /** @description Its working folder. */
-            dir: boolean;
-            /** @description Its account. */
-            user: boolean;
-        };
-        /** @description A process that Yantro starts. */
-        ProcessSpec: {
-            /** @description The program: an absolute path, or a name looked up in PATH. */
-            program: string;
-            /** @description Its arguments. */
-            args: string[];
-            /** @description Its working folder. */
-            dir: string;
-            /** @description Its environment; values may be references. */
-            env: {
-                [key: string]: string;
-            };
-            /** @description The account it runs as, where not the server's. */
-            user?: string | null;
-            /** @description What tells its process from those of other services, where its program and arguments do not. */
-            apart?: components["schemas"]["Apart"];
-        };
-        /** @description Commands that carry a service. */
-        CommandsSpec: {
-            /** @description Starts it. */
-            start: string[];
-            /** @description Stops it. */
-            stop: string[];
-            /** @description Stops it by force, where there is a way. */
-            force: string[];
-            /** @description Reloads it, where there is a way. */
-            reload: string[];
-            /** @description Says whether it is up. */
-            state: string[];
-            /** @description Exit codes of `state` that mean up. */
-            state_up: number[];
-            /** @description Exit codes of `state` that mean down. */
-            state_down: number[];
-            /** @description The working folder. */
-            dir: string;
-            /** @description The environment; values may be references. */
-            env: {
-                [key: string]: string;
-            };
-            /**
-             * @description Names of the environment whose value is taken to the letter, though it looks like a reference: it came from outside the
-             *     estate.
-             */
-            to_the_letter?: string[];
-            /** @description The account they run as. */
-            user?: string | null;
-            /** @description How long any one may take. */
-            within: components["schemas"]["Span"];
-        };
-        /** @description A unit of the host's service manager. */
-        SystemdSpec: {
-            /** @description Its whole name, with what kind it is: `nginx.service`. */
-            unit: string;
-            /** @description Whether it should come up by itself at boot, where the estate says. */
-            at_boot?: boolean | null;
-        };
-        /** @description What gives a host power and takes it away. */
-        Power: components["schemas"]["Controller"] | {
-            /** @constant */
-            by: "wake";
-            /** @description The hardware address. */
-            mac: string;
-            /** @description Where it is sent. */
-            broadcast: string;
-            /**
-             * Format: uint16
-             * @description To which port.
-             */
-            port: number;
-        } | {
-            /** @constant */
-            by: "commands";
-            /** @description Gives it power. */
-            on: string[];
-            /** @description Takes it away. */
-            off: string[];
-            /** @description Says whether it has power. */
-            state: string[];
-            /** @description Their environment; values may be references. */
-            env: {
-                [key: string]: string;
-            };
-        } | {
-            /** @constant */
-            by: "nobody";
-        };
-        /** @description A part of a power controller that speaks Redfish (DMTF DSP0266). */
-        Controller: {
-            /** @description Where it answers. */
-            controller: string;
-            /** @description The computer system or the outlet there, as a path. */
-            part: string;
-            /** @description The account. */
-            account?: string | null;
-            /** @description Its password, as a reference. */
-            password?: string | null;
-            /** @description The file of certificates it is believed by. */
-            believes?: string | null;
-        };
-        /** @description A host as a thing that is shut down, powered on and rebooted. */
-        HostSpec: {
-            /** @description What gives it power. */
-            power: components["schemas"]["Power"];
-            /** @description What shuts it down, run on it; empty where its controller asks it to. */
-            shut_down: string[];
-            /** @description What reboots it, run on it. */
-            reboot: string[];
-            /** @description What a stop is just now: a reboot, from which it comes back by itself. */
-            reboots?: boolean;
-        };
-        /** @description How something behaves that is played. Times are those of the clock, the simulation's speed taken in. */
-        Simulated: {
-            /** @description How long it takes to come up, half the time. */
-            starts: components["schemas"]["Span"];
-            /** @description How long it takes to go down, half the time. */
-            stops: components["schemas"]["Span"];
-            /**
-             * Format: uint32
-             * @description The spread of the logarithm of these times, in thousandths.
-             */
-            spread: number;
-            /**
-             * Format: uint32
-             * @description How many starts in a thousand come to nothing.
-             */
-            fails: number;
-            /**
-             * Format: uint32
-             * @description How many stops in a thousand are not heeded.
-             */
-            clings: number;
-            /** @description Whether it is down to begin with. */
-            begins_down: boolean;
-            /**
-             * Format: uint64
-             * @description What chance is drawn from.
-             */
-            seed: number;
-        };
-        /** @description How a service is started. */
-        StartBlock: {
-            /** @description Waited before the act. */
-            pause_before: components["schemas"]["Span"];
-            /** @description Waited once it is proven. */
-            pause_after: components["schemas"]["Span"];
-            /** @description How long climbing may take. */
-            patience: components["schemas"]["Span"];
-            /**
-             * @description How long it is declared to take usually.
-             * @default null
-             */
-            usually: components["schemas"]["Span"] | null;
-            /**
-             * Format: uint32
-             * @description How often it is tried.
-             */
-            attempts: number;
-            /** @description The gap between attempts. */
-            gap: components["schemas"]["Span"];
-            /** @description Exit codes of the start command that are fine. */
-            accept_exits: number[];
-            /** @description Log verification. */
-            patterns: components["schemas"]["LogPatterns"];
-        };
-        /** @description Log patterns of an act. */
-        LogPatterns: {
-            /** @description Each must appear. */
-            must_see: string[];
-            /** @description None may appear. */
-            must_not_see: string[];
-            /** @description Known noise. */
-            overlook: string[];
-        };
-        /** @description How a service is stopped. */
-        StopBlock: {
-            /** @description Waited before the act. */
-            pause_before: components["schemas"]["Span"];
-            /** @description Waited once it is down. */
-            pause_after: components["schemas"]["Span"];
-            /** @description How long stopping may take. */
-            patience: components["schemas"]["Span"];
-            /**
-             * @description How long it is declared to take usually.
-             * @default null
-             */
-            usually: components["schemas"]["Span"] | null;
-            /**
-             * Format: uint32
-             * @description How often it is tried.
-             */
-            attempts: number;
-            /** @description The gap between attempts. */
-            gap: components["schemas"]["Span"];
-            /** @description Exit codes that are fine for a stop. */
-            accept_exits: number[];
-            /** @description The signal that asks a process to stop. */
-            signal: components["schemas"]["Signal"];
-            /** @description Whether force may be used. */
-            force: components["schemas"]["Force"];
-            /** @description Commands run before a force. */
-            evidence: string[][];
-            /** @description Log verification. */
-            patterns: components["schemas"]["LogPatterns"];
-        };
-        /** @description Signals by which a process is asked to do something. */
-        Signal: "TERM" | "INT" | "QUIT" | "HUP" | "USR1" | "USR2" | "WINCH";
         /** @description Whether force may be used. */
         Force: "never" | "ask" | "allow";
-        /** @description How a service is reloaded. */
-        ReloadBlock: {
-            /** @description The signal that makes a process re-read its configuration. */
-            signal: components["schemas"]["Signal"];
-            /** @description Waited before the act. */
-            pause_before: components["schemas"]["Span"];
-            /** @description Waited once it is proven again. */
-            pause_after: components["schemas"]["Span"];
-            /** @description How long it may take. */
-            patience: components["schemas"]["Span"];
-            /** @description Exit codes of the reload command that are fine. */
-            accept_exits: number[];
-            /** @description Log verification. */
-            patterns: components["schemas"]["LogPatterns"];
-        };
-        /** @description A further act of a service: drain, pause, rotate its logs. */
-        FurtherAct: {
-            /** @description What people call it. */
-            title: string;
-            /** @description Program and arguments. */
-            command: string[];
-            /** @description What shows that it is through. */
-            ladder: components["schemas"]["Rung"][];
-            /** @description How long the command and the climb may take. */
-            patience: components["schemas"]["Span"];
-            /** @description Exit codes that are fine. */
-            accept_exits: number[];
-            /** @description What users notice of it. */
-            impact: components["schemas"]["Impact"];
-            /** @description Whether it changes nothing, so that there is no way back to go. */
-            changes_nothing: boolean;
-            /** @description The act that takes it back. */
-            taken_back_by?: string | null;
-            /** @description Whether it may be given while the service is down, too: it is about what its manager knows of it. */
-            at_rest?: boolean;
-        };
-        /** @description A group whose members must not all go at once. */
-        KeepUp: {
-            /** @description Its members. */
-            members: components["schemas"]["Address"][];
+        /** @description The forecast of a run. */
+        Forecast: {
+            /**
+             * Format: uint64
+             * @description How long it usually takes as it is done.
+             */
+            as_planned_ms: number;
+            /** @description For how long users are without each service, the longest first. */
+            away: components["schemas"]["Away"][];
+            /** @description When plays end, in milliseconds from now: 101 points, from the first to the last. */
+            ends_ms: number[];
+            /**
+             * Format: uint64
+             * @description Nine in ten end by then.
+             */
+            late_ms: number;
+            /**
+             * Format: uint64
+             * @description Half of all plays end by then, in milliseconds from now.
+             */
+            likely_ms: number;
             /**
              * Format: uint32
-             * @description How many must stay proven; 0 where the operator set it aside.
+             * @description How many plays it is made from.
              */
-            keep_up: number;
+            plays: number;
+            /**
+             * Format: uint64
+             * @description How long it would usually take rank by rank, in milliseconds.
+             */
+            rank_by_rank_ms: number;
+            /**
+             * Format: uint64
+             * @description One in ten ends by then.
+             */
+            soon_ms: number;
+            /** @description Each step, by number; empty where that was not asked for. */
+            steps: components["schemas"]["StepForecast"][];
+        };
+        /** @description How a service was found. */
+        Found: {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @description Which process it was. */
+            process?: components["schemas"]["FoundProcess"] | null;
             /**
              * Format: uint32
-             * @description How many may be worked on at once.
+             * @description How many rungs stood, where it was ailing.
              */
-            at_once?: number | null;
+            rungs?: number | null;
+            /** @description Its state. */
+            state: components["schemas"]["SeenState"];
+        };
+        /** @description A listening port. */
+        FoundPort: {
+            /** @description The local address. */
+            on: string;
+            /**
+             * Format: uint16
+             * @description The port.
+             */
+            port: number;
+            /** @description The process that holds it, where it can be seen. */
+            process?: string | null;
         };
         /** @description Which process a service was found as: its number, and when it started tell it from any other of this boot. */
         FoundProcess: {
@@ -4131,135 +2064,71 @@ export interface components {
              */
             started: number;
         };
-        /** @description How a run began: everything it needs, so that nothing is planned again (R9). */
-        Begun: {
+        /** @description A service of the host's manager. */
+        FoundUnit: {
+            /** @description Units that it begins after. */
+            after: string[];
+            /** @description Whether it comes up at boot: `enabled`, `disabled`, `static`, … */
+            at_boot: string;
             /**
-             * Format: uint32
-             * @description Version of this and all later events.
-             */
-            version: number;
-            /** @description Who began it. */
-            who: string;
-            /** @description Why, in their words. */
-            why?: string | null;
-            /**
-             * Format: uint64
-             * @description The edition of the estate.
-             */
-            edition: number;
-            /** @description The steps. */
-            sequence: components["schemas"]["Sequence"];
-            /** @description Every service it acts on or is answerable for, as this run sees it. */
-            services: {
-                [key: string]: components["schemas"]["Service"];
-            };
-            /**
-             * @description Services that rely on what it starts and are none of its own: looked at before that is stopped on the way
-             *     back.
-             * @default {}
-             */
-            beside: {
-                [key: string]: components["schemas"]["Service"];
-            };
-            /** @description Who is in a group that keeps some up, and how many. */
-            keep_up: {
-                [key: string]: components["schemas"]["KeepUp"];
-            };
-            /** @description What it puts over the estate's settings. */
-            overrides: {
-                [key: string]: components["schemas"]["Override"];
-            };
-            /**
-             * Format: uint32
-             * @description How many services it works on at once, where it was asked to go slower than the estate allows.
+             * @description What the estate calls it, where it is described already.
              * @default null
              */
-            at_once: number | null;
-            /** @description How everything it is answerable for stood. */
-            as_found: {
-                [key: string]: components["schemas"]["SeenState"];
-            };
-            /**
-             * @description How many rungs stood, of what was found ailing: put back, it stands no worse (R31).
-             * @default {}
-             */
-            found_rungs: {
-                [key: string]: number;
-            };
-            /**
-             * @description Which process each was, of what ran.
-             * @default {}
-             */
-            found_processes: {
-                [key: string]: components["schemas"]["FoundProcess"];
-            };
-            /**
-             * @description What happens when a step fails, where neither it nor its service says.
-             * @default null
-             */
-            if_it_fails: components["schemas"]["IfItFails"] | null;
-            /**
-             * @description The values that its texts are filled with.
-             * @default {}
-             */
-            values: {
-                [key: string]: string;
-            };
-            /**
-             * @description The looks taken before the first act.
-             * @default []
-             */
-            preflight: components["schemas"]["Preflight"][];
-            /**
-             * @description How long it may be held before it is put back by itself; nothing: without end.
-             * @default null
-             */
-            held_at_most: components["schemas"]["Span"] | null;
-            /**
-             * @description The window it must fit, and what happens when it no longer would.
-             * @default null
-             */
-            window: components["schemas"]["WindowTerms"] | null;
-            /**
-             * @description Change freezes that were named at its begin: they stop nothing in it.
-             * @default []
-             */
-            in_freeze: string[];
-            /**
-             * @description The forecast that it was begun by.
-             * @default null
-             */
-            forecast: components["schemas"]["Forecast"] | null;
-            /**
-             * @description The number of the change it belongs to, as people keep it elsewhere.
-             * @default null
-             */
-            change: string | null;
-            /**
-             * Format: uint32
-             * @description The line of the procedure it begins at; those before it are vouched for (N54).
-             * @default null
-             */
-            from_line: number | null;
-            /** @description Services that are taken as the lines before left them, though a look says otherwise: each was named. */
-            vouched_for?: components["schemas"]["Address"][];
-        };
-        /** @description What the newest edition restricts of a service, over what the run's own edition says (R25). */
-        Restriction: {
-            /** @constant */
-            restricts: "acts";
-            /** @description Why, in a few words. */
-            why: string;
-        } | {
-            /** @constant */
-            restricts: "force";
+            described_as: components["schemas"]["Address"] | null;
+            /** @description Units that it needs. */
+            needs: string[];
+            /** @description Whether it is the system's own plumbing. */
+            plumbing: boolean;
+            /** @description Where it listens. */
+            ports: components["schemas"]["FoundPort"][];
+            /** @description Its state: `active (running)`. */
+            state: string;
+            /** @description What it says it is. */
+            title: string;
+            /** @description Its name. */
+            unit: string;
         };
         /** @description A change freeze that is on. */
         Frozen: {
-            /** @description In a sentence. */
-            says: string;
             /** @description From which impact on it stops stops. */
             impact: components["schemas"]["ImpactLevel"];
+            /** @description In a sentence. */
+            says: string;
+        };
+        /** @description A further act of a service: drain, pause, rotate its logs. */
+        FurtherAct: {
+            /** @description Exit codes that are fine. */
+            accept_exits: number[];
+            /** @description Whether it may be given while the service is down, too: it is about what its manager knows of it. */
+            at_rest?: boolean;
+            /** @description Whether it changes nothing, so that there is no way back to go. */
+            changes_nothing: boolean;
+            /** @description Program and arguments. */
+            command: string[];
+            /** @description What users notice of it. */
+            impact: components["schemas"]["Impact"];
+            /** @description What shows that it is through. */
+            ladder: components["schemas"]["Rung"][];
+            /** @description How long the command and the climb may take. */
+            patience: components["schemas"]["Span"];
+            /** @description The act that takes it back. */
+            taken_back_by?: string | null;
+            /** @description What people call it. */
+            title: string;
+        };
+        /** @description What a group of services is called. */
+        GroupName: string;
+        /** @description What users notice of one service going down. */
+        Hit: {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @description What they notice. */
+            impact: components["schemas"]["Impact"];
+            /**
+             * Format: uint64
+             * @description For how long it is usually away, in milliseconds; `None` where it stays down.
+             */
+            usual_ms?: number | null;
         };
         /** @description Why a run is held. It goes on once no cause is left. */
         HoldCause: {
@@ -4279,20 +2148,20 @@ export interface components {
             /** @constant */
             cause: "away";
         } | {
-            /** @constant */
-            cause: "changed";
             /** @description What is new, in sentences. */
             acts: string[];
+            /** @constant */
+            cause: "changed";
         } | {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
             /** @constant */
             cause: "lost";
+        } | {
             /** @description The service. */
             address: components["schemas"]["Address"];
-        } | {
             /** @constant */
             cause: "restricted";
-            /** @description The service. */
-            address: components["schemas"]["Address"];
             /** @description How. */
             why: string;
         } | {
@@ -4316,397 +2185,2607 @@ export interface components {
             /** @description What the system said. */
             why: string;
         };
-        /** @description A decision, by whom, and which hold it answers. */
-        Decision: {
+        /** @description The link to a host. */
+        HostLink: {
+            /** @description The account that acts there. */
+            account?: string | null;
+            /** @description Which boot it is in. */
+            boot?: string | null;
+            /** @description What the host calls itself. */
+            calls_itself?: string | null;
             /**
-             * Format: uint32
-             * @description The hold it answers; needed for everything but `hold` and `give-up`.
-             * @default null
+             * Format: int64
+             * @description By how much its clock is ahead of the server's, in milliseconds; behind where it is negative.
              */
-            hold: number | null;
-            /** @description By whom. */
-            who: string;
-            /**
-             * @description Why.
-             * @default null
-             */
-            why: string | null;
-        } & ({
-            /** @constant */
-            kind: "hold";
-        } | {
-            /** @constant */
-            kind: "resume";
-        } | {
-            /** @constant */
-            kind: "try-again";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description What to put over the estate's settings from now on. */
-            change?: components["schemas"]["Override"] | null;
-        } | {
-            /** @constant */
-            kind: "pass-over";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-        } | {
-            /** @constant */
-            kind: "vouch";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-        } | {
-            /** @constant */
-            kind: "release";
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-        } | {
-            /** @constant */
-            kind: "force";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-        } | {
-            /** @constant */
-            kind: "answer";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description `yes`, `no`, or the value asked for. */
-            value: string;
-        } | {
-            /** @constant */
-            kind: "put-back";
-        } | {
-            /** @constant */
-            kind: "divert";
-            /** @description Which. */
-            procedure: components["schemas"]["ProcedureName"];
-        } | {
-            /** @constant */
-            kind: "give-up";
-        });
-        /** @description How a run ended. */
-        RunEnd: "finished" | "finished-with-exceptions" | "put-back" | "put-back-in-part" | "given-up" | "refused";
-        /** @description A decision on a run. */
-        DecisionRequest: {
-            /**
-             * Format: uint32
-             * @description The hold it answers.
-             * @default null
-             */
-            hold: number | null;
-            /**
-             * @description The digest of what it was shown to do: where it would do more by now, it is refused, with the difference. To go on with a
-             *     run that things changed for it is needed, and is that of what it would do now.
-             * @default null
-             */
-            shown: string | null;
-            /**
-             * @description Why.
-             * @default null
-             */
-            why: string | null;
-        } & ({
-            /** @constant */
-            kind: "hold";
-        } | {
-            /** @constant */
-            kind: "resume";
-        } | {
-            /** @constant */
-            kind: "try-again";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description What to put over the estate's settings from now on. */
-            change?: components["schemas"]["Override"] | null;
-        } | {
-            /** @constant */
-            kind: "pass-over";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-        } | {
-            /** @constant */
-            kind: "vouch";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-        } | {
-            /** @constant */
-            kind: "release";
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-        } | {
-            /** @constant */
-            kind: "force";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-        } | {
-            /** @constant */
-            kind: "answer";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description `yes`, `no`, or the value asked for. */
-            value: string;
-        } | {
-            /** @constant */
-            kind: "put-back";
-        } | {
-            /** @constant */
-            kind: "divert";
-            /** @description Which. */
-            procedure: components["schemas"]["ProcedureName"];
-        } | {
-            /** @constant */
-            kind: "give-up";
-        });
-        /** @description How a run is forecast to go on. */
-        RunForecast: {
-            /** @description When this was worked out. */
-            as_of: components["schemas"]["Timestamp"];
-            /** @description From here on; for one that ended, nothing is left. */
-            now: components["schemas"]["Forecast"];
-            /** @description What it was begun by. */
-            begun_by?: components["schemas"]["Forecast"] | null;
-            /** @description The window that it must fit, and how likely it does. */
-            window?: components["schemas"]["WindowView"] | null;
-            /** @description The last moment at which putting back would still fit the window, in nine of ten cases. */
-            last_moment?: components["schemas"]["Timestamp"] | null;
+            clock_ahead_ms?: number | null;
+            /** @description How to mend that. */
+            mend?: string | null;
+            /** @description No outpost can run there: what its plain shell cannot do. */
+            plain_shell?: string | null;
             /**
              * Format: uint64
-             * @description How long putting back would take now, in nine of ten cases, in milliseconds.
+             * @description A line there and back, in microseconds.
              */
-            way_back_ms: number;
-            /** @description Steps that take longer than nine in ten of theirs did, while they do. */
-            slow: components["schemas"]["SlowStep"][];
+            round_trip_us?: number | null;
+            /** @description Since when it is so. */
+            since: components["schemas"]["Timestamp"];
+            /** @description Its processor and system. */
+            system?: string | null;
+            /**
+             * Format: uint32
+             * @description How often it was tried in vain.
+             */
+            tries: number;
+            /** @description Whether it stands. */
+            up: boolean;
+            /** @description Why it does not stand. */
+            why?: string | null;
         };
-        /** @description A step that is much slower than usual. */
-        SlowStep: {
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
+        /** @description What a host is called in the estate. */
+        HostName: string;
+        /** @description One host on the board. */
+        HostRow: {
+            /** @description Its network address. */
+            address: string;
+            /** @description How the host itself is seen, where it can be acted on: down is off. */
+            itself?: components["schemas"]["SeenState"] | null;
+            /** @description Why this server must not act on it, where that is so (R35). */
+            kept?: string | null;
+            /** @description How the link to it stands; nothing for the machine that the server runs on. */
+            link?: components["schemas"]["HostLink"] | null;
+            /** @description The host. */
+            name: components["schemas"]["HostName"];
+            /** @description How it is reached. */
+            reach: components["schemas"]["Reach"];
+            /** @description What people call it. */
+            title?: string | null;
+        };
+        /** @description A host as a thing that is shut down, powered on and rebooted. */
+        HostSpec: {
+            /** @description What gives it power. */
+            power: components["schemas"]["Power"];
+            /** @description What reboots it, run on it. */
+            reboot: string[];
+            /** @description What a stop is just now: a reboot, from which it comes back by itself. */
+            reboots?: boolean;
+            /** @description What shuts it down, run on it; empty where its controller asks it to. */
+            shut_down: string[];
+        };
+        /** @description What was found on a host. */
+        HostSurvey: {
+            /** @description The host. */
+            host: components["schemas"]["HostName"];
+            /** @description What runs there. */
+            survey: components["schemas"]["Survey"];
+            /** @description The chosen units, as a piece of an estate file. */
+            toml: string;
+        };
+        /** @description What happens when a step fails (R28). */
+        IfItFails: "hold" | "carry-on" | "put-back" | {
+            divert: components["schemas"]["ProcedureName"];
+        };
+        /** @description What happens when a step fails: a rule, or `{ divert = "procedure" }`. */
+        IfItFailsFile: components["schemas"]["FailureRule"] | components["schemas"]["DivertFile"];
+        /** @description What users notice. */
+        Impact: {
+            /** @description How much. */
+            level: components["schemas"]["ImpactLevel"];
+            /** @description A sentence, where the estate has one. */
+            says?: string | null;
+        };
+        /** @description What users notice of an action. */
+        ImpactLevel: "none" | "brief" | "outage";
+        /** @description A group whose members must not all go at once. */
+        KeepUp: {
+            /**
+             * Format: uint32
+             * @description How many may be worked on at once.
+             */
+            at_once?: number | null;
+            /**
+             * Format: uint32
+             * @description How many must stay proven; 0 where the operator set it aside.
+             */
+            keep_up: number;
+            /** @description Its members. */
+            members: components["schemas"]["Address"][];
+        };
+        /** @description The last state of a service before its host went out of reach. */
+        LastKnown: {
+            /** @description When it was last seen so. */
+            at: components["schemas"]["Timestamp"];
+            /** @description The state. */
+            state: components["schemas"]["SeenState"];
+        };
+        /** @description What a service is started with. Secrets stand as references. */
+        Launch: {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @description Program and arguments. */
+            command: components["schemas"]["Sourced"][];
+            /** @description The working folder. */
+            dir: components["schemas"]["Sourced"];
+            /** @description The environment that it is given besides, by name. */
+            env: {
+                [key: string]: components["schemas"]["Sourced"];
+            };
+            /** @description The account; without one, the server's own. */
+            user?: components["schemas"]["Sourced"] | null;
+        };
+        /** @description A service that belongs near the wish and is left alone, with the reason. */
+        LeftAlone: {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @description Why. */
+            why: string;
+        };
+        /** @description One line of a procedure: what is written as one step. */
+        Line: {
+            /** @description Whether it begins together with the line before it. */
+            alongside: boolean;
+            /** @description What it does. */
+            does: components["schemas"]["Does"];
+            /** @description What later lines call it. */
+            name?: string | null;
+            /** @description Whether it is a look taken before the first act. */
+            preflight: boolean;
+            /** @description What it says over its services' settings. */
+            settings: components["schemas"]["Settings"];
+        };
+        /** @description What loading came to. */
+        LoadOutcome: {
+            /** @description Services that are new. */
+            added: components["schemas"]["Address"][];
+            /** @description Services that are described differently. */
+            altered: components["schemas"]["Address"][];
+            /** @description Whether anything changed; else the newest edition stays. */
+            changed: boolean;
             /**
              * Format: uint64
-             * @description How long it has taken so far, in milliseconds.
+             * @description The edition's number.
              */
-            so_far_ms: number;
+            edition: number;
+            /** @description Procedures that are new, gone, or written differently. */
+            procedures: components["schemas"]["ProcedureName"][];
+            /** @description Services that are gone. */
+            removed: components["schemas"]["Address"][];
+            /** @description Warnings. */
+            warnings: components["schemas"]["Fault"][];
+        };
+        /** @description A forbidden line that a run saw in a service's log. */
+        LogAgainst: {
+            /** @description When. */
+            at: components["schemas"]["Timestamp"];
+            /** @description The line, secrets masked. */
+            line: string;
+            /** @description Nothing forbidden was seen: these are lines that must appear since its start, and did not. */
+            missing?: boolean;
             /**
              * Format: uint64
-             * @description How long it usually takes.
+             * @description The run that saw it.
              */
-            usual_ms: number;
-            /** @description In a sentence. */
+            run: number;
+            /** @description The file it is in. */
+            source: string;
+        };
+        /** @description How often each pattern was seen. */
+        LogCount: {
+            /**
+             * Format: uint64
+             * @description The bytes read.
+             */
+            bytes: number;
+            /** @description For each `must_not_see`, in order, the lines that matched and were not overlooked. */
+            forbidden: number[];
+            /**
+             * Format: uint64
+             * @description The lines read.
+             */
+            lines: number;
+            /**
+             * Format: uint64
+             * @description Lines that were forbidden but for an `overlook`.
+             */
+            overlooked: number;
+            /** @description For each `must_see`, in order, the lines that matched. */
+            wanted: number[];
+        };
+        /** @description What was found in one log source. */
+        LogEvidence: {
+            /** @description Whether everything written since the position could be read. */
+            complete: boolean;
+            /** @description How often each pattern was seen. */
+            count: components["schemas"]["LogCount"];
+            /** @description The lines. */
+            hits: components["schemas"]["LogHit"][];
+            /** @description The file, or "its own output". */
+            source: string;
+        };
+        /** @description A line that matched, with what stood around it. */
+        LogHit: {
+            /** @description Up to two lines after it. */
+            after: string[];
+            /** @description Up to two lines before it. */
+            before: string[];
+            /**
+             * Format: uint64
+             * @description Which line it is, counted from 1 from the position where looking began.
+             */
+            line: number;
+            /** @description Whether it was wanted or forbidden. */
+            meaning: components["schemas"]["Meaning"];
+            /** @description The pattern it matched. */
+            pattern: string;
+            /** @description The line, with what is no UTF-8 replaced. */
+            text: string;
+        };
+        /** @description A position in a log file: which file it was, and how far it had been written. */
+        LogMark: {
+            /** @description In a journal: its cursor. */
+            cursor?: string | null;
+            /** @description Device and inode; `None` where there was no file yet. */
+            file?: [
+                number,
+                number
+            ] | null;
+            /** @description In a journal: which run of the unit it was. Its lines are none of the next one's. */
+            invocation?: string | null;
+            /**
+             * Format: uint64
+             * @description Bytes from its start.
+             */
+            position: number;
+        };
+        /** @description Log patterns of an act. */
+        LogPatterns: {
+            /** @description None may appear. */
+            must_not_see: string[];
+            /** @description Each must appear. */
+            must_see: string[];
+            /** @description Known noise. */
+            overlook: string[];
+        };
+        /** @description Whether a matched line was wanted or forbidden. */
+        Meaning: "wanted" | "forbidden";
+        /** @description A note on a run. */
+        NoteRequest: {
+            /** @description What is to be remembered. */
+            text: string;
+        };
+        /** @description What somebody wrote down. */
+        NoteView: {
+            /** @description When. */
+            at: components["schemas"]["Timestamp"];
+            /** @description What. */
+            text: string;
+            /** @description Who. */
+            who: string;
+        };
+        /** @description Why a wish cannot be carried out as asked. */
+        Obstacle: {
+            /** @description The service that stands in the way, where it is one. */
+            address?: components["schemas"]["Address"] | null;
+            /**
+             * Format: uint32
+             * @description The line of the procedure that it stands in the way of.
+             */
+            line?: number | null;
+            /** @description What to do. */
+            mend: string;
+            /** @description Why. */
+            why: string;
+        };
+        /** @description Where a service stands otherwise than the run set out to leave it. */
+        Otherwise: {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @description How it was found. */
+            found: components["schemas"]["SeenState"];
+            /** @description How it was to be left. */
+            meant: components["schemas"]["SeenState"];
+            /** @description As it stands. */
+            now: components["schemas"]["SeenState"];
+        };
+        /** @description What a run may put over the settings of one service. */
+        Override: {
+            /**
+             * @description Arguments, whole; only for what Yantro starts itself.
+             * @default null
+             */
+            args: string[] | null;
+            /**
+             * @description Environment, key by key.
+             * @default {}
+             */
+            env: {
+                [key: string]: string;
+            };
+            /**
+             * @description How long its start may take.
+             * @default null
+             */
+            start_patience: components["schemas"]["Span"] | null;
+            /**
+             * @description How long its stop may take.
+             * @default null
+             */
+            stop_patience: components["schemas"]["Span"] | null;
+            /**
+             * @description Any other setting, written as under `[service.NAME]` in the estate file: `steady = "5s"`,
+             *     `start.must_see = ["…"]`. Vetted with the whole estate when the run is planned.
+             */
+            written?: string | null;
+        };
+        /** @description Which part of a run a step belongs to. */
+        Part: "forward" | "put-back" | "divert";
+        /**
+         * Format: yantro-pattern
+         * @description A regular expression, matched within one line.
+         */
+        Pattern: string;
+        /** @description A question to a person in the middle of a run. */
+        PersonFile: {
+            /**
+             * @description The question.
+             * @default null
+             */
+            asks: string | null;
+            /**
+             * @description What the answer is: yes or no (the default), or a value kept under the step's name.
+             * @default null
+             */
+            kind: components["schemas"]["PersonKind"] | null;
+            /**
+             * @description How long an answer is waited for (default: without end).
+             * @default null
+             */
+            limit: components["schemas"]["Span"] | null;
+            /**
+             * @description What to look at before answering.
+             * @default null
+             */
+            look_at: string | null;
+            /**
+             * @description What it means when the limit passes: the answer "yes" or "no", or that it failed (the default).
+             * @default null
+             */
+            unanswered: components["schemas"]["Unanswered"] | null;
+            /**
+             * @description Who may answer; nobody named: anyone who may run things.
+             * @default []
+             */
+            who: string[];
+        };
+        /** @description What a person answers. */
+        PersonKind: "yes-no" | "value";
+        /** @description A sequence with all that should be known before it is begun. */
+        Plan: {
+            /** @description What must be said in so many words. */
+            asks: components["schemas"]["Ask"][];
+            /** @description Where the order that users feel least was asked for: what it comes to. */
+            felt?: components["schemas"]["Felt"] | null;
+            /** @description What users notice, the gravest first. */
+            hits: components["schemas"]["Hit"][];
+            /** @description What is left alone. */
+            left_alone: components["schemas"]["LeftAlone"][];
+            /** @description What refuses it. */
+            obstacles: components["schemas"]["Obstacle"][];
+            /**
+             * @description The looks that are taken before the first act.
+             * @default []
+             */
+            preflight: components["schemas"]["Preflight"][];
+            /** @description What is worth knowing and keeps nobody from beginning: where a host's own manager has other limits, say. */
+            remarks?: string[];
+            /** @description The steps. */
+            sequence: components["schemas"]["Sequence"];
+            /**
+             * @description The values that its texts are filled with: answers to its questions, secrets as references.
+             * @default {}
+             */
+            values: {
+                [key: string]: string;
+            };
+            /** @description Steps of lines before the one it begins at: they are taken as done, on the word of whoever begins it (N54). */
+            vouched?: components["schemas"]["StepId"][];
+        };
+        /** @description A plan, with what it takes to begin it. */
+        PlanView: {
+            /** @description What must be said in so many words. */
+            asks: components["schemas"]["Ask"][];
+            /** @description Whether it can be begun as it is. */
+            can_begin: boolean;
+            /** @description The digest of what is agreed to by beginning it: sent with the begin as `shown`, what is begun is this. */
+            digest: string;
+            /** @description Where the order that users feel least was asked for: what it comes to. */
+            felt?: components["schemas"]["Felt"] | null;
+            /** @description How long it takes. */
+            forecast: components["schemas"]["Forecast"];
+            /** @description What users notice, the gravest first. */
+            hits: components["schemas"]["Hit"][];
+            /** @description What is left alone. */
+            left_alone: components["schemas"]["LeftAlone"][];
+            /** @description What refuses it. */
+            obstacles: components["schemas"]["Obstacle"][];
+            /**
+             * @description The looks that are taken before the first act.
+             * @default []
+             */
+            preflight: components["schemas"]["Preflight"][];
+            /** @description What is worth knowing and keeps nobody from beginning: where a host's own manager has other limits, say. */
+            remarks?: string[];
+            /** @description One sentence: what will be hit, who notices, for how long, what is left alone. */
+            says: string;
+            /** @description The steps. */
+            sequence: components["schemas"]["Sequence"];
+            /**
+             * @description The values that its texts are filled with: answers to its questions, secrets as references.
+             * @default {}
+             */
+            values: {
+                [key: string]: string;
+            };
+            /** @description Steps of lines before the one it begins at: they are taken as done, on the word of whoever begins it (N54). */
+            vouched?: components["schemas"]["StepId"][];
+        };
+        /** @description A port: a number, or text that becomes one once `{name}` is put in. */
+        PortFile: number | string;
+        /** @description What gives a host power and takes it away. */
+        Power: components["schemas"]["Controller"] | {
+            /** @description Where it is sent. */
+            broadcast: string;
+            /** @constant */
+            by: "wake";
+            /** @description The hardware address. */
+            mac: string;
+            /**
+             * Format: uint16
+             * @description To which port.
+             */
+            port: number;
+        } | {
+            /** @constant */
+            by: "commands";
+            /** @description Their environment; values may be references. */
+            env: {
+                [key: string]: string;
+            };
+            /** @description Takes it away. */
+            off: string[];
+            /** @description Gives it power. */
+            on: string[];
+            /** @description Says whether it has power. */
+            state: string[];
+        } | {
+            /** @constant */
+            by: "nobody";
+        };
+        /** @description Which of the allowed orders is taken. */
+        Prefer: "soonest" | "least-felt";
+        /** @description A look taken before the first act. */
+        Preflight: {
+            /** @description Where it is looked at. */
+            host: components["schemas"]["HostName"];
+            /**
+             * Format: uint32
+             * @description The line of the procedure that asks for it; without one it is added by itself.
+             */
+            line?: number | null;
+            /** @description What is looked at. */
+            rung: components["schemas"]["Rung"];
+            /** @description What must hold, for people. */
             says: string;
         };
-        /** @description A run as it is handed on. */
-        Report: {
-            /** @description Its number. */
-            run: components["schemas"]["RunId"];
-            /** @description What it did. */
+        /** @description A look taken before the first act, and its answer. */
+        PreflightView: {
+            /** @description What was seen. */
+            answer: components["schemas"]["Answer"];
+            /** @description The host it was looked at on. */
+            host: components["schemas"]["HostName"];
+            /**
+             * Format: uint32
+             * @description The line that asks for it; without one it was added by itself.
+             */
+            line?: number | null;
+            /** @description What must hold. */
+            says: string;
+        };
+        /** @description What went wrong, for the caller. */
+        Problem: {
+            /** @description What is wrong with the answers to a procedure's questions, where it is about them. */
+            answers?: components["schemas"]["AnswerFault"][];
+            /** @description What it is this time, with the values. */
+            detail: string;
+            /** @description The faults of an estate, where it is about one. */
+            faults?: components["schemas"]["Fault"][];
+            /** @description What to do about it. */
+            hint: string;
+            /** @description The plan, where it cannot be begun as it is. */
+            plan?: components["schemas"]["Plan"] | null;
+            /**
+             * Format: uint16
+             * @description The HTTP status.
+             */
+            status: number;
+            /** @description What it is, the same for every problem of this kind. */
             title: string;
-            /** @description What the estate is called. */
-            estate: string;
+            /** @description A stable name for this kind of problem. */
+            type: string;
+        };
+        /** @description A procedure beside another, or beside itself in another edition. */
+        ProcedureDifference: {
+            /** @description Line by line of their texts. */
+            difference: components["schemas"]["Difference"];
+            /** @description What the second is. */
+            new: string;
+            /** @description What the first is. */
+            old: string;
+            /** @description Step by step. */
+            steps: components["schemas"]["StepDifference"][];
+        };
+        /** @description `[procedure.NAME]`: a written sequence that mixes services with work. */
+        ProcedureFile: {
+            /**
+             * @description How long a run of it may be held before it is put back by itself (default: without end).
+             * @default null
+             */
+            held_at_most: components["schemas"]["Span"] | null;
+            /**
+             * @description What happens when a step fails, where neither the step nor its service says.
+             * @default null
+             */
+            if_it_fails: components["schemas"]["IfItFailsFile"] | null;
+            /**
+             * @description What it is for, in a sentence or two.
+             * @default null
+             */
+            purpose: string | null;
+            /**
+             * @description What it asks before it begins, by name. An answer is used as `{name}`.
+             * @default {}
+             */
+            questions: {
+                [key: string]: components["schemas"]["QuestionFile"];
+            };
+            /**
+             * @description Its steps. One goes after another, unless a step is said to go alongside.
+             * @default []
+             */
+            steps: components["schemas"]["StepFile"][];
+            /**
+             * @description What people call it.
+             * @default null
+             */
+            title: string | null;
+        };
+        /** @description What a procedure is called. */
+        ProcedureName: string;
+        /** @description A procedure in a list. */
+        ProcedureSummary: {
+            /** @description What it asks before it begins, by name. */
+            asks: string[];
+            /**
+             * Format: uint32
+             * @description How many lines it has.
+             */
+            lines: number;
+            /** @description Its name. */
+            name: components["schemas"]["ProcedureName"];
+            /** @description What it is for. */
+            purpose?: string | null;
+            /** @description What people call it. */
+            title: string;
+        };
+        /** @description A procedure in full. */
+        ProcedureView: {
+            /** @description The estate's folder, known to its texts as `{dir}`. */
+            dir: string;
             /**
              * Format: uint64
              * @description The edition of the estate.
              */
             edition: number;
-            /** @description How it stands. */
-            state: components["schemas"]["RunState"];
-            /** @description Who began it, and why. */
-            who: string;
-            /** @description Why. */
-            why?: string | null;
-            /** @description The number of the change it belongs to. */
-            change?: string | null;
+            /** @description How long a run of it may be held before it is put back by itself. */
+            held_at_most?: components["schemas"]["Span"] | null;
+            /** @description What happens when a step fails, where neither step nor service says. */
+            if_it_fails?: components["schemas"]["IfItFails"] | null;
+            /** @description Its lines. */
+            lines: components["schemas"]["Line"][];
+            /** @description Its name. */
+            name: components["schemas"]["ProcedureName"];
+            /** @description What it is for. */
+            purpose?: string | null;
+            /** @description What it asks before it begins, by name. */
+            questions: {
+                [key: string]: components["schemas"]["Asks"];
+            };
+            /** @description Its lines in words. */
+            says: string[];
+            /** @description What people call it. */
+            title: string;
+        };
+        /** @description A process that Yantro starts. */
+        ProcessSpec: {
+            /** @description What tells its process from those of other services, where its program and arguments do not. */
+            apart?: components["schemas"]["Apart"];
+            /** @description Its arguments. */
+            args: string[];
+            /** @description Its working folder. */
+            dir: string;
+            /** @description Its environment; values may be references. */
+            env: {
+                [key: string]: string;
+            };
+            /** @description The program: an absolute path, or a name looked up in PATH. */
+            program: string;
+            /** @description The account it runs as, where not the server's. */
+            user?: string | null;
+        };
+        /** @description A question to a person in the middle of a run. */
+        Question: {
+            /** @description What the answer is. */
+            answer: components["schemas"]["PersonKind"];
+            /** @description The question. */
+            asks: string;
+            /** @description The name that a value is kept under. */
+            keep?: string | null;
+            /** @description How long an answer is waited for. */
+            limit?: components["schemas"]["Span"] | null;
+            /** @description What to look at before answering. */
+            look_at?: string | null;
+            /** @description What it means when the limit passes. */
+            unanswered: components["schemas"]["Unanswered"];
+            /** @description Who may answer; empty: anyone who may run things. */
+            who?: string[];
+        };
+        /** @description A question that a procedure asks before it begins. */
+        QuestionFile: {
+            /**
+             * @description A text must match this as a whole.
+             * @default null
+             */
+            allowed: string | null;
+            /**
+             * @description The question, for people.
+             * @default null
+             */
+            asks: string | null;
+            /**
+             * Format: int64
+             * @description The smallest number allowed.
+             * @default null
+             */
+            at_least: number | null;
+            /**
+             * Format: int64
+             * @description The largest number allowed.
+             * @default null
+             */
+            at_most: number | null;
+            /**
+             * @description The answers to choose from.
+             * @default []
+             */
+            choices: string[];
+            /**
+             * @description Taken where nothing is answered. Without it, it must be answered.
+             * @default null
+             */
+            default: components["schemas"]["ValueFile"] | null;
+            /**
+             * @description What the answer is (default text).
+             * @default null
+             */
+            kind: components["schemas"]["QuestionKind"] | null;
+        };
+        /** @description What the answer to a question is. */
+        QuestionKind: "text" | "number" | "choice" | "address" | "selection" | "secret";
+        Range_of_uint: {
+            /** Format: uint */
+            end: number;
+            /** Format: uint */
+            start: number;
+        };
+        /** @description How a host is reached. */
+        Reach: "here" | "ssh" | "simulated";
+        /** @description A plan rehearsed: with its forecast, the looks before the first act taken, and what each step would do. */
+        Rehearsal: {
+            /** @description Whether it could be begun now. */
+            can_begin: boolean;
+            /** @description What each step would do, exactly. */
+            commands: components["schemas"]["StepCommand"][];
+            /**
+             * @description The digest of what is agreed to by beginning it; none where nothing can be begun by it.
+             * @default
+             */
+            digest: string;
+            /** @description How long it takes. */
+            forecast: components["schemas"]["Forecast"];
+            /** @description The plan. */
+            plan: components["schemas"]["Plan"];
+            /** @description The looks before the first act, taken now. */
+            preflight: components["schemas"]["PreflightView"][];
+            /** @description What would refuse it, in sentences. */
+            refused: string[];
+            /** @description The same on paper. */
+            sheet: string;
+            /** @description What if one step failed, by rule; where that was asked. */
+            what_if: components["schemas"]["WhatIf"][];
+            /** @description The window that it must fit, and how likely it does. */
+            window?: components["schemas"]["WindowView"] | null;
+        };
+        /** @description What a service cannot work without: at least so many of these. */
+        Relation: {
+            /** @description The copies that can satisfy it. */
+            any_of: components["schemas"]["Address"][];
+            /**
+             * Format: uint32
+             * @description How many of them it takes.
+             */
+            at_least: number;
+        };
+        /** @description What a service relies on, and what relies on it. */
+        Relations: {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @description What it needs in all. */
+            needs: components["schemas"]["Address"][];
+            /** @description What relies on it, one relation away. */
+            reliant: components["schemas"]["Address"][];
+            /** @description What it relies on, one relation away. */
+            relies_on: components["schemas"]["Address"][];
+            /** @description What goes down with it in all. */
+            takes_with_it: components["schemas"]["Address"][];
+        };
+        /** @description How the step waited for must have ended. */
+        Release: "when-good" | "when-ended";
+        /** @description How a service is reloaded. */
+        ReloadBlock: {
+            /** @description Exit codes of the reload command that are fine. */
+            accept_exits: number[];
+            /** @description How long it may take. */
+            patience: components["schemas"]["Span"];
+            /** @description Log verification. */
+            patterns: components["schemas"]["LogPatterns"];
+            /** @description Waited once it is proven again. */
+            pause_after: components["schemas"]["Span"];
+            /** @description Waited before the act. */
+            pause_before: components["schemas"]["Span"];
+            /** @description The signal that makes a process re-read its configuration. */
+            signal: components["schemas"]["Signal"];
+        };
+        /** @description A run as it is handed on. */
+        Report: {
+            /** @description How everything it was answerable for was found. */
+            as_found: components["schemas"]["Found"][];
             /** @description When it began. */
             began_at: components["schemas"]["Timestamp"];
-            /** @description When it ended. */
-            ended_at?: components["schemas"]["Timestamp"] | null;
+            /** @description The number of the change it belongs to. */
+            change?: string | null;
+            /** @description What was decided, by whom and why. */
+            decisions: components["schemas"]["Decided"][];
+            /** @description What stands differently from how it was found. */
+            differences: components["schemas"]["Difference2"][];
             /**
              * Format: uint64
-             * @description How long it took, in milliseconds.
+             * @description The edition of the estate.
              */
-            took_ms?: number | null;
+            edition: number;
+            /** @description When it ended. */
+            ended_at?: components["schemas"]["Timestamp"] | null;
+            /** @description What the estate is called. */
+            estate: string;
             /** @description How long it was likely to take when it was begun, and in nine of ten cases. */
             forecast_ms?: [
                 number,
                 number
             ] | null;
+            /** @description What people wrote down. */
+            notes: components["schemas"]["NoteView"][];
+            /** @description What stands otherwise than it was to be left. */
+            otherwise: components["schemas"]["Otherwise"][];
+            /** @description The looks taken before its first act. */
+            preflight: components["schemas"]["PreflightView"][];
+            /** @description Its number. */
+            run: components["schemas"]["RunId"];
+            /** @description How it stands. */
+            state: components["schemas"]["RunState"];
+            /** @description Its steps. */
+            steps: components["schemas"]["ReportStep"][];
+            /** @description What it did. */
+            title: string;
+            /**
+             * Format: uint64
+             * @description How long it took, in milliseconds.
+             */
+            took_ms?: number | null;
             /** @description What its texts were filled with. */
             values: {
                 [key: string]: string;
             };
-            /** @description The looks taken before its first act. */
-            preflight: components["schemas"]["PreflightView"][];
-            /** @description Its steps. */
-            steps: components["schemas"]["ReportStep"][];
-            /** @description What was decided, by whom and why. */
-            decisions: components["schemas"]["Decided"][];
-            /** @description What stands otherwise than it was to be left. */
-            otherwise: components["schemas"]["Otherwise"][];
-            /** @description What stands differently from how it was found. */
-            differences: components["schemas"]["Difference2"][];
-            /** @description How everything it was answerable for was found. */
-            as_found: components["schemas"]["Found"][];
-            /** @description What people wrote down. */
-            notes: components["schemas"]["NoteView"][];
+            /** @description Who began it, and why. */
+            who: string;
+            /** @description Why. */
+            why?: string | null;
         };
         /** @description A step in a report. */
         ReportStep: {
+            /**
+             * Format: uint32
+             * @description How often it was tried.
+             */
+            attempts: number;
+            /** @description What that is made from. */
+            basis: components["schemas"]["Basis"];
+            /** @description When it began. */
+            began_at?: components["schemas"]["Timestamp"] | null;
+            /** @description The exact commands. */
+            commands: string[];
+            /** @description The exit of the last act, in words. */
+            exit?: string | null;
+            /**
+             * Format: uint32
+             * @description The line of the procedure.
+             */
+            line?: number | null;
+            /** @description The log lines that were wanted and seen. */
+            lines: string[];
+            /** @description Which part of the run. */
+            part: components["schemas"]["Part"];
+            /** @description The rungs climbed, each with what was seen. */
+            proof: string[];
+            /** @description What it did. */
+            says: string;
+            /**
+             * Format: uint64
+             * @description The 90 % point.
+             */
+            slow_ms: number;
+            /** @description How it ended or stands, as a word. */
+            state: string;
             /**
              * Format: uint32
              * @description Its number.
              */
             step: number;
             /**
-             * Format: uint32
-             * @description The line of the procedure.
-             */
-            line?: number | null;
-            /** @description Which part of the run. */
-            part: components["schemas"]["Part"];
-            /** @description What it did. */
-            says: string;
-            /** @description What its times are kept under. */
-            under: string;
-            /** @description How it ended or stands, as a word. */
-            state: string;
-            /** @description Why, where somebody or something said so. */
-            why?: string | null;
-            /** @description When it began. */
-            began_at?: components["schemas"]["Timestamp"] | null;
-            /**
              * Format: uint64
              * @description How long it took, in milliseconds.
              */
             took_ms?: number | null;
+            /** @description What its times are kept under. */
+            under: string;
             /**
              * Format: uint64
              * @description How long it usually takes, and in nine of ten cases.
              */
             usual_ms: number;
-            /**
-             * Format: uint64
-             * @description The 90 % point.
-             */
-            slow_ms: number;
-            /** @description What that is made from. */
-            basis: components["schemas"]["Basis"];
-            /**
-             * Format: uint32
-             * @description How often it was tried.
-             */
-            attempts: number;
-            /** @description The exact commands. */
-            commands: string[];
-            /** @description The exit of the last act, in words. */
-            exit?: string | null;
-            /** @description The rungs climbed, each with what was seen. */
-            proof: string[];
-            /** @description The log lines that were wanted and seen. */
-            lines: string[];
-        };
-        /** @description A decision in a report. */
-        Decided: {
-            /** @description When. */
-            at: components["schemas"]["Timestamp"];
-            /** @description Who. */
-            who: string;
-            /** @description What. */
-            what: string;
-            /** @description Why. */
+            /** @description Why, where somebody or something said so. */
             why?: string | null;
         };
-        /** @description How a service was found. */
-        Found: {
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-            /** @description Its state. */
-            state: components["schemas"]["SeenState"];
+        /** @description What the newest edition restricts of a service, over what the run's own edition says (R25). */
+        Restriction: {
+            /** @constant */
+            restricts: "acts";
+            /** @description Why, in a few words. */
+            why: string;
+        } | {
+            /** @constant */
+            restricts: "force";
+        };
+        /** @description A run that was begun. */
+        RunBegun: {
+            /** @description Its number. */
+            id: components["schemas"]["RunId"];
+        };
+        /** @description How a run ended. */
+        RunEnd: "finished" | "finished-with-exceptions" | "put-back" | "put-back-in-part" | "given-up" | "refused";
+        /** @description How a run is forecast to go on. */
+        RunForecast: {
+            /** @description When this was worked out. */
+            as_of: components["schemas"]["Timestamp"];
+            /** @description What it was begun by. */
+            begun_by?: components["schemas"]["Forecast"] | null;
+            /** @description The last moment at which putting back would still fit the window, in nine of ten cases. */
+            last_moment?: components["schemas"]["Timestamp"] | null;
+            /** @description From here on; for one that ended, nothing is left. */
+            now: components["schemas"]["Forecast"];
+            /** @description Steps that take longer than nine in ten of theirs did, while they do. */
+            slow: components["schemas"]["SlowStep"][];
+            /**
+             * Format: uint64
+             * @description How long putting back would take now, in nine of ten cases, in milliseconds.
+             */
+            way_back_ms: number;
+            /** @description The window that it must fit, and how likely it does. */
+            window?: components["schemas"]["WindowView"] | null;
+        };
+        /**
+         * Format: uint64
+         * @description The number of a run.
+         */
+        RunId: number;
+        /** @description A page of runs. */
+        RunPage: {
+            /** @description Where the next page begins: give it as `before`. */
+            next?: components["schemas"]["RunId"] | null;
+            /** @description The runs, the newest first. */
+            runs: components["schemas"]["RunSummary"][];
+        };
+        /** @description How a run stands. */
+        RunState: "queued" | "running" | "held" | "putting-back" | "finished" | "finished-with-exceptions" | "put-back" | "put-back-in-part" | "given-up" | "refused";
+        /** @description A run in a list. */
+        RunSummary: {
+            /** @description When. */
+            began_at: components["schemas"]["Timestamp"];
+            /** @description When it ended. */
+            ended_at?: components["schemas"]["Timestamp"] | null;
+            /** @description Its number. */
+            id: components["schemas"]["RunId"];
+            /** @description How it stands, as a word. */
+            state: string;
             /**
              * Format: uint32
-             * @description How many rungs stood, where it was ailing.
+             * @description How many steps it has.
              */
-            rungs?: number | null;
-            /** @description Which process it was. */
-            process?: components["schemas"]["FoundProcess"] | null;
-        };
-        /** @description One run beside another, step by step. */
-        Comparison: {
-            /** @description The run. */
-            run: components["schemas"]["RunId"];
-            /** @description The other one; none where there is no earlier run of the same kind. */
-            with?: components["schemas"]["RunId"] | null;
+            steps: number;
             /**
-             * Format: uint64
-             * @description How long the run took, in milliseconds.
+             * Format: uint32
+             * @description How many have ended.
              */
-            took_ms?: number | null;
-            /**
-             * Format: uint64
-             * @description How long the other took.
-             */
-            with_ms?: number | null;
-            /** @description How long the run was likely to take when it was begun, and in nine of ten cases. */
-            forecast_ms?: [
-                number,
-                number
-            ] | null;
-            /** @description Earlier runs of the same kind that ended, the newest first, ten at most. */
-            earlier: components["schemas"]["EarlierRun"][];
-            /** @description Step by step, in the order of the run. */
-            steps: components["schemas"]["Beside"][];
+            steps_ended: number;
+            /** @description What it does, in a few words. */
+            title: string;
+            /** @description Who began it. */
+            who: string;
         };
-        /** @description An earlier run of the same kind. */
-        EarlierRun: {
-            /** @description Its number. */
-            run: components["schemas"]["RunId"];
-            /** @description How it ended. */
-            state: components["schemas"]["RunState"];
+        /** @description A run in full. */
+        RunView: {
+            /** @description What an operator may do now. */
+            allowed: components["schemas"]["Allowed"][];
+            /**
+             * Format: uint32
+             * @description How many services it works on at once, where it was asked to go slower than the estate allows.
+             */
+            at_once?: number | null;
             /** @description When it began. */
             began_at: components["schemas"]["Timestamp"];
+            /** @description The number of the change it belongs to. */
+            change?: string | null;
+            /** @description What stands differently from how it was found, once it ended. */
+            differences: components["schemas"]["Difference2"][];
+            /** @description The procedure that took over, where one did. */
+            diverted_to?: components["schemas"]["ProcedureName"] | null;
             /**
              * Format: uint64
-             * @description How long it took, in milliseconds.
+             * @description The edition of the estate.
              */
-            took_ms?: number | null;
-        };
-        /** @description A step beside the same one in another run. */
-        Beside: {
+            edition: number;
+            /** @description When it ended. */
+            ended_at?: components["schemas"]["Timestamp"] | null;
+            /**
+             * Format: uint64
+             * @description The number of its newest event.
+             */
+            events: number;
             /**
              * Format: uint32
-             * @description Its number in the run.
+             * @description The line of its procedure that it began at, where not the first.
              */
-            step?: number | null;
-            /** @description What it does. */
+            from_line?: number | null;
+            /** @description Why it is held, in sentences. */
+            held_because: string[];
+            /**
+             * Format: uint32
+             * @description The hold's number, while it is held.
+             */
+            hold?: number | null;
+            /** @description When the hold becomes a put-back by itself, where it does. */
+            hold_ends?: components["schemas"]["Timestamp"] | null;
+            /** @description Its number. */
+            id: components["schemas"]["RunId"];
+            /** @description Change freezes that it was begun in all the same. */
+            in_freeze: string[];
+            /** @description When it will likely have ended; where it is held: if decided now. */
+            likely_end?: components["schemas"]["Timestamp"] | null;
+            /** @description What having another procedure take over leads to, where that may be done now. */
+            may_divert?: string | null;
+            /** @description What people wrote down, the first first. */
+            notes: components["schemas"]["NoteView"][];
+            /** @description What stands otherwise than it was to be left, once it ended: the first thing to know of it. */
+            otherwise: components["schemas"]["Otherwise"][];
+            /** @description What it put over the estate's settings, by address. */
+            overrides: {
+                [key: string]: components["schemas"]["Override"];
+            };
+            /** @description Which part it is in: on its way forward, back, or diverted. */
+            part: components["schemas"]["Part"];
+            /** @description The looks taken before its first act. */
+            preflight: components["schemas"]["PreflightView"][];
+            /** @description Behind whom it queues. */
+            queued_behind: string[];
+            /** @description Services that were released from it. */
+            released: components["schemas"]["Address"][];
+            /** @description How it stands. */
+            state: components["schemas"]["RunState"];
+            /** @description The steps; where only what is new was asked for, those that changed since. */
+            steps: components["schemas"]["StepView"][];
+            /** @description How many steps it has, and how many have ended. */
+            steps_in_all: number[];
+            /** @description Who has it. */
+            taken_by: string;
+            /** @description What it does, in a few words. */
+            title: string;
+            /** @description What its texts are filled with, by name. */
+            values: {
+                [key: string]: string;
+            };
+            /** @description Who began it. */
+            who: string;
+            /** @description Whether all steps are there. */
+            whole: boolean;
+            /** @description Why. */
+            why?: string | null;
+            /** @description The window that it must fit. */
+            window?: components["schemas"]["WindowTerms"] | null;
+        };
+        /** @description One rung of a ladder. */
+        Rung: {
+            /** @description Whether the same look must find nothing after a stop (R15). */
+            gone_after_stop: boolean;
+        } & ({
+            /** @constant */
+            rung: "process";
+        } | {
+            /** @description Whether another program may hold it. */
+            held_by_any: boolean;
+            /** @description The local address, where one is meant. */
+            on?: string | null;
+            /**
+             * Format: uint16
+             * @description The port.
+             */
+            port: number;
+            /** @constant */
+            rung: "port";
+        } | {
+            /**
+             * Format: uint16
+             * @description The port.
+             */
+            port: number;
+            /** @constant */
+            rung: "connect";
+            /** @description The address connected to. */
+            to: string;
+        } | {
+            /** @constant */
+            rung: "power";
+        } | {
+            /** @constant */
+            rung: "reached";
+        } | {
+            /** @constant */
+            rung: "booted";
+        } | {
+            /** @constant */
+            rung: "ping";
+            /** @description The address. */
+            to: string;
+        } | {
+            /** @description Text that must be there. */
+            contains?: string | null;
+            /** @description What must stand at the pointer. */
+            equals?: string | null;
+            /** @description Text that says "not yet". */
+            not_yet?: string | null;
+            /** @description JSON pointer into the answer. */
+            pointer?: string | null;
+            /** @constant */
+            rung: "web";
+            /** @description Statuses that are right; empty: any success. */
+            status: number[];
+            /** @description The page. */
+            url: string;
+            /** @description Whether the certificate must be good. */
+            verify_tls: boolean;
+            /** @description How long one look may take. */
+            within: components["schemas"]["Span"];
+        } | {
+            /** @description Program and arguments. */
+            command: string[];
+            /** @description Exit codes that mean it holds. */
+            holds: number[];
+            /** @description Exit codes that mean not yet. */
+            not_yet: number[];
+            /** @constant */
+            rung: "command";
+            /** @description How long it may take. */
+            within: components["schemas"]["Span"];
+        } | {
+            /**
+             * Format: uint64
+             * @description It must have at least so many bytes.
+             * @default null
+             */
+            at_least: number | null;
+            /**
+             * @description It must have been written within this time.
+             * @default null
+             */
+            newer_than: components["schemas"]["Span"] | null;
+            /** @description The file. */
+            path: string;
+            /** @constant */
+            rung: "file";
+            /** @description It must have been written since the start. */
+            since_start: boolean;
+        } | {
+            /** @description The mount point. */
+            path: string;
+            /** @constant */
+            rung: "mount";
+        } | {
+            /**
+             * Format: uint64
+             * @description At least so many bytes must be free.
+             */
+            bytes: number;
+            /** @description A path on it. */
+            path: string;
+            /** @constant */
+            rung: "room";
+        } | {
+            /** @description Its name. */
+            account: string;
+            /** @constant */
+            rung: "account";
+        } | {
+            /** @description The account. */
+            account: string;
+            /** @description The file or folder. */
+            path: string;
+            /** @constant */
+            rung: "owner";
+        } | {
+            /** @description The local address, where one is meant. */
+            on?: string | null;
+            /**
+             * Format: uint16
+             * @description The port.
+             */
+            port: number;
+            /** @constant */
+            rung: "port-free";
+        } | {
+            /** @description A path, or a name looked up in PATH. */
+            program: string;
+            /** @constant */
+            rung: "program";
+        } | {
+            /** @constant */
+            rung: "state";
+        } | {
+            /** @constant */
+            rung: "manager";
+        } | {
+            /** @constant */
+            rung: "log";
+        });
+        /** @description One rung of a ladder. */
+        RungFile: {
+            /** @constant */
+            rung: "process";
+        } | {
+            /**
+             * @description Another program may hold the port (default false: the holder must be the service).
+             * @default false
+             */
+            held_by_any: boolean;
+            /**
+             * @description The local address it listens on (default: the host's, or any).
+             * @default null
+             */
+            on: string | null;
+            /** @description The port. */
+            port: components["schemas"]["PortFile"];
+            /** @constant */
+            rung: "port";
+        } | {
+            /** @description The port. */
+            port: components["schemas"]["PortFile"];
+            /** @constant */
+            rung: "connect";
+            /**
+             * @description The address to connect to (default: the host's).
+             * @default null
+             */
+            to: string | null;
+        } | {
+            /** @constant */
+            rung: "reached";
+        } | {
+            /** @constant */
+            rung: "booted";
+        } | {
+            /** @constant */
+            rung: "ping";
+            /**
+             * @description The address (default: the host's).
+             * @default null
+             */
+            to: string | null;
+        } | {
+            /**
+             * @description Text that must be on the page.
+             * @default null
+             */
+            contains: string | null;
+            /**
+             * @description What must stand at the pointer, as text.
+             * @default null
+             */
+            equals: string | null;
+            /**
+             * @description Whether the page must be gone after a stop (default true).
+             * @default true
+             */
+            gone_after_stop: boolean;
+            /**
+             * @description Text on the page that says it is still starting: then it is "not yet" whatever the status.
+             * @default null
+             */
+            not_yet: string | null;
+            /**
+             * @description A JSON pointer (RFC 6901) into the answer.
+             * @default null
+             */
+            pointer: string | null;
+            /** @constant */
+            rung: "web";
+            /**
+             * @description Statuses that are right (default 200 to 299).
+             * @default []
+             */
+            status: number[];
+            /** @description The page, http or https. */
+            url: string;
+            /**
+             * @description Whether the certificate must be good (default true).
+             * @default true
+             */
+            verify_tls: boolean;
+            /**
+             * @description How long one look may take (default "5s").
+             * @default null
+             */
+            within: components["schemas"]["Span"] | null;
+        } | {
+            /** @description The program and its arguments. */
+            command: string[];
+            /**
+             * @description Whether it must no longer hold after a stop (default false).
+             * @default false
+             */
+            gone_after_stop: boolean;
+            /**
+             * @description Exit codes that mean it holds (default 0).
+             * @default null
+             */
+            holds: number[] | null;
+            /**
+             * @description Exit codes that mean not yet (default 1).
+             * @default null
+             */
+            not_yet: number[] | null;
+            /** @constant */
+            rung: "command";
+            /**
+             * @description How long it may take (default "10s").
+             * @default null
+             */
+            within: components["schemas"]["Span"] | null;
+        } | {
+            /**
+             * Format: uint64
+             * @description It must have at least so many bytes.
+             * @default null
+             */
+            at_least: number | null;
+            /**
+             * @description Whether it must be gone after a stop (default false).
+             * @default false
+             */
+            gone_after_stop: boolean;
+            /**
+             * @description It must have been written within this time, such as "24h" for a backup.
+             * @default null
+             */
+            newer_than: components["schemas"]["Span"] | null;
+            /** @description The file. */
+            path: string;
+            /** @constant */
+            rung: "file";
+            /**
+             * @description It must have been written since the start (default false).
+             * @default false
+             */
+            since_start: boolean;
+        } | {
+            /**
+             * @description Whether it must be gone after a stop (default false).
+             * @default false
+             */
+            gone_after_stop: boolean;
+            /** @description The mount point. */
+            path: string;
+            /** @constant */
+            rung: "mount";
+        } | {
+            /**
+             * Format: uint64
+             * @description At least so many bytes must be free.
+             */
+            bytes: number;
+            /** @description A path on it. */
+            path: string;
+            /** @constant */
+            rung: "room";
+        } | {
+            /** @description Its name. */
+            account: string;
+            /** @constant */
+            rung: "account";
+        } | {
+            /** @description The account. */
+            account: string;
+            /** @description The file or folder. */
+            path: string;
+            /** @constant */
+            rung: "owner";
+        } | {
+            /**
+             * @description The local address (default: the host's).
+             * @default null
+             */
+            on: string | null;
+            /** @description The port. */
+            port: components["schemas"]["PortFile"];
+            /** @constant */
+            rung: "port-free";
+        } | {
+            /** @description The program: a path, or a name looked up in PATH. */
+            program: string;
+            /** @constant */
+            rung: "program";
+        };
+        /** @description A rung that was climbed or lost. */
+        RungSeen: {
+            /** @description When. */
+            at: components["schemas"]["Timestamp"];
+            /** @description Whether it was climbed; else it was lost. */
+            climbed: boolean;
+            /**
+             * Format: uint32
+             * @description The rung, from 0.
+             */
+            rung: number;
+            /** @description What was looked at and answered. */
             says: string;
-            /** @description How it ended. */
-            state: string;
-            /** @description How it ended in the other. */
-            with_state?: string | null;
+        };
+        /** @description What a service is seen to be. */
+        Seen: {
+            /** @description When it was last looked at. */
+            as_of: components["schemas"]["Timestamp"];
+            /** @description What it was when its host was last within reach, where it is not now (R19). */
+            last_known?: components["schemas"]["LastKnown"] | null;
             /**
-             * Format: uint64
-             * @description How long it took, in milliseconds.
+             * @description A forbidden line in its log, which keeps it ailing until its next start or until somebody
+             *     acknowledges it with a reason (R17).
+             * @default null
              */
-            took_ms?: number | null;
+            log_against: components["schemas"]["LogAgainst"] | null;
+            /** @description What the host's service manager says of it, where that runs it: the first witness, beside its own ladder. */
+            manager?: components["schemas"]["UnitWord"] | null;
             /**
-             * Format: uint64
-             * @description How long it took in the other.
+             * Format: uint32
+             * @description Its main process, where one is known.
              */
-            with_ms?: number | null;
+            pid?: number | null;
+            /**
+             * Format: uint32
+             * @description The rung that is against it, counted from 0.
+             */
+            rung_against?: number | null;
+            /**
+             * Format: uint32
+             * @description How many its ladder has.
+             */
+            rungs: number;
+            /**
+             * Format: uint32
+             * @description How many rungs it stands on.
+             */
+            rungs_climbed: number;
+            /** @description What shows it, in words. */
+            says: string;
+            /** @description Since when it is in this state. */
+            since: components["schemas"]["Timestamp"];
+            /** @description The state. */
+            state: components["schemas"]["SeenState"];
+        };
+        /** @description A seen state. "Out of reach" and "unknown" count neither as up nor as down. */
+        SeenState: "unknown" | "down" | "rising" | "proven" | "ailing" | "sinking" | "out-of-reach";
+        /** @description The steps worked out for a wish or a procedure. */
+        Sequence: {
+            /** @description Groups whose `keep_up` the operator set aside, in so many words (R20). */
+            below_keep_up: components["schemas"]["GroupName"][];
+            /** @description What was chosen for it. */
+            chosen?: components["schemas"]["Address"][];
+            /** @description Services that the operator named one by one as standing on what stops (R3). */
+            left_standing: components["schemas"]["Address"][];
+            /** @description The procedure, where it is one. */
+            procedure?: components["schemas"]["ProcedureName"] | null;
+            /** @description The steps, by number. */
+            steps: components["schemas"]["Step"][];
+            /** @description What people call the procedure. */
+            title?: string | null;
             /**
              * Format: uint64
-             * @description How long it was to take.
+             * @description The length of the critical path, in milliseconds.
              */
             usual_ms: number;
-            /** @description Whether it took longer than nine in ten of its kind. */
-            slow: boolean;
-            /** @description How long it took in the earlier runs of the same kind. */
-            earlier?: components["schemas"]["Took"] | null;
+            /** @description The wish, where it is one. */
+            wish?: components["schemas"]["Wish"] | null;
         };
-        /** @description How long a step took in earlier runs, in milliseconds. */
-        Took: {
+        /** @description One copy of a service with all its settings. */
+        Service: {
+            /**
+             * @description Further acts of its own, by name.
+             * @default {}
+             */
+            acts: {
+                [key: string]: components["schemas"]["FurtherAct"];
+            };
+            /** @description What it is called. */
+            address: components["schemas"]["Address"];
             /**
              * Format: uint32
-             * @description In how many.
+             * @description How many contrary looks in a row make it ailing.
              */
-            runs: number;
+            ailing_after: number;
+            /**
+             * @description What starts it again whenever it ends: a run may stop it, never starts it, and awaits a new process (R11).
+             * @default null
+             */
+            brought_back_by: string | null;
+            /** @description Where its configuration is. */
+            configuration: string[];
+            /** @description Whether it should be up. */
+            expected: components["schemas"]["Expected"];
+            /** @description The groups it is in. */
+            groups: components["schemas"]["GroupName"][];
+            /** @description Watched, never acted on, for this reason. */
+            hands_off?: string | null;
+            /**
+             * @description What happens when a step on it fails; `None` where neither it nor a group of it says.
+             * @default null
+             */
+            if_it_fails: components["schemas"]["IfItFails"] | null;
+            /** @description What users notice while it is down. */
+            impact: components["schemas"]["Impact"];
+            /** @description Its checks, in order. */
+            ladder: components["schemas"]["Rung"][];
+            /** @description Its log files, as absolute paths. */
+            logs: string[];
+            /** @description What must never be up with it; holds both ways. */
+            never_with: components["schemas"]["Address"][];
+            /** @description Who owns it. */
+            owner?: string | null;
+            /** @description What it cannot work without. */
+            relies_on: components["schemas"]["Relation"][];
+            /** @description How it is reloaded, where it can be. */
+            reload?: components["schemas"]["ReloadBlock"] | null;
+            /** @description What carries it. */
+            runner: components["schemas"]["ServiceRunner"];
+            /** @description How it is started. */
+            start: components["schemas"]["StartBlock"];
+            /** @description How long it must stay on the last rung. */
+            steady: components["schemas"]["Span"];
+            /** @description How it is stopped. */
+            stop: components["schemas"]["StopBlock"];
+            /** @description What people call it. */
+            title: string;
+            /** @description What goes first where both are in play. */
+            yields_to: components["schemas"]["Address"][];
+        };
+        /** @description What carries a service. */
+        ServiceRunner: components["schemas"]["ProcessSpec"] | components["schemas"]["CommandsSpec"] | components["schemas"]["SystemdSpec"] | components["schemas"]["HostSpec"] | components["schemas"]["Controller"] | components["schemas"]["Simulated"];
+        /** @description What a line of a procedure says for its own steps, over what their services say. */
+        Settings: {
+            /**
+             * Format: uint32
+             * @description How often it is tried.
+             */
+            attempts?: number | null;
+            /** @description Groups that it may take below what they keep up. */
+            below_keep_up?: components["schemas"]["GroupName"][];
+            /** @description The gap between attempts. */
+            gap?: components["schemas"]["Span"] | null;
+            /** @description What happens when it fails. */
+            if_it_fails?: components["schemas"]["IfItFails"] | null;
+            /** @description How long it may take. */
+            patience?: components["schemas"]["Span"] | null;
+            /** @description Waited once it is through. */
+            pause_after?: components["schemas"]["Span"] | null;
+            /** @description Waited before it begins. */
+            pause_before?: components["schemas"]["Span"] | null;
+            /**
+             * Format: uint32
+             * @description How many rungs prove it, where its service was found ailing: no rung worse than found (R31).
+             */
+            rungs?: number | null;
+            /** @description What people call the step. */
+            title?: string | null;
+            /** @description How long it usually takes, where nothing was seen yet. */
+            usually?: components["schemas"]["Span"] | null;
+        };
+        /** @description How much a fault matters. */
+        Severity: "warning" | "error";
+        /** @description In which of two texts a line stands. */
+        Side: "both" | "gone" | "new";
+        /** @description A link for signing in to the console, good once. */
+        SignInLink: {
+            /** @description The path, from the server's root. */
+            path: string;
+        };
+        /** @description Signals by which a process is asked to do something. */
+        Signal: "TERM" | "INT" | "QUIT" | "HUP" | "USR1" | "USR2" | "WINCH";
+        /** @description How something behaves that is played. Times are those of the clock, the simulation's speed taken in. */
+        Simulated: {
+            /** @description Whether it is down to begin with. */
+            begins_down: boolean;
+            /**
+             * Format: uint32
+             * @description How many stops in a thousand are not heeded.
+             */
+            clings: number;
+            /**
+             * Format: uint32
+             * @description How many starts in a thousand come to nothing.
+             */
+            fails: number;
+            /**
+             * Format: uint64
+             * @description What chance is drawn from.
+             */
+            seed: number;
+            /**
+             * Format: uint32
+             * @description The spread of the logarithm of these times, in thousandths.
+             */
+            spread: number;
+            /** @description How long it takes to come up, half the time. */
+            starts: components["schemas"]["Span"];
+            /** @description How long it takes to go down, half the time. */
+            stops: components["schemas"]["Span"];
+        };
+        /** @description A step that is much slower than usual. */
+        SlowStep: {
+            /** @description In a sentence. */
+            says: string;
+            /**
+             * Format: uint64
+             * @description How long it has taken so far, in milliseconds.
+             */
+            so_far_ms: number;
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /**
+             * Format: uint64
+             * @description How long it usually takes.
+             */
+            usual_ms: number;
+        };
+        /** @description A value, and the part of the estate file that says it. */
+        Sourced: {
+            /** @description Where it is written: `[service.fares.process]`, `[like.app.process]`, "the estate's folder". */
+            from: string;
+            /** @description The value, placeholders filled in. */
+            value: string;
+        };
+        /**
+         * Format: yantro-span
+         * @description A length of time, such as "200ms", "90s", "5m" or "1h 30m".
+         */
+        Span: string;
+        /** @description An event with its place in the run and its time. */
+        Stamped: {
+            /** @description When. */
+            at: components["schemas"]["Timestamp"];
+            /**
+             * Format: uint64
+             * @description Its number within the run, from 1.
+             */
+            no: number;
+        } & (components["schemas"]["Begun"] | {
+            /** @description Behind whom. */
+            behind: string[];
+            /** @constant */
+            event: "queued";
+        } | {
+            /** @constant */
+            event: "locked";
+        } | {
+            /** @constant */
+            event: "first-looked";
+            /** @description The main process of what runs, where it is known (R31). */
+            processes?: {
+                [key: string]: components["schemas"]["FoundProcess"];
+            };
+            /**
+             * @description How many rungs stand, of what is ailing.
+             * @default {}
+             */
+            rungs: {
+                [key: string]: number;
+            };
+            /** @description How things stand. */
+            seen: {
+                [key: string]: components["schemas"]["SeenState"];
+            };
+        } | {
+            /** @description Their answers, in the order of the looks. */
+            answers: [
+                components["schemas"]["Preflight"],
+                components["schemas"]["Answer"]
+            ][];
+            /** @constant */
+            event: "preflighted";
+        } | {
+            /** @description Whether the act is already behind it. */
+            after_act: boolean;
+            /** @constant */
+            event: "step-pausing";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description Until when. */
+            until: components["schemas"]["Timestamp"];
+        } | {
+            /** @description The act's identity. */
+            act: components["schemas"]["ActId"];
+            /**
+             * Format: uint32
+             * @description Which attempt of the step.
+             */
+            attempt: number;
+            /** @constant */
+            event: "act-intended";
+            /** @description What it does. */
+            kind: components["schemas"]["ActKind"];
+            /** @description When its patience ends. */
+            patience_ends: components["schemas"]["Timestamp"];
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @description The act. */
+            act: components["schemas"]["ActId"];
+            /** @description How it began. */
+            begun: components["schemas"]["ActBegun"];
+            /** @constant */
+            event: "act-begun";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @description The act. */
+            act: components["schemas"]["ActId"];
+            /** @description How it ended. */
+            end: components["schemas"]["ActEnd"];
+            /** @constant */
+            event: "act-ended";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @description The act. */
+            act: components["schemas"]["ActId"];
+            /** @constant */
+            event: "act-unknown";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @description The act. */
+            act: components["schemas"]["ActId"];
+            /** @constant */
+            event: "act-withdrawn";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            event: "restricted";
+            /** @description Which, and how. */
+            restrictions: {
+                [key: string]: components["schemas"]["Restriction"];
+            };
+        } | components["schemas"]["Begun"] | {
+            /** @constant */
+            event: "step-proving";
+            /** @description When its patience ends. */
+            patience_ends: components["schemas"]["Timestamp"];
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            event: "rung-climbed";
+            /**
+             * Format: uint32
+             * @description The rung, from 0.
+             */
+            rung: number;
+            /** @description What was looked at and answered. */
+            says: string;
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            event: "rung-lost";
+            /**
+             * Format: uint32
+             * @description The rung, from 0.
+             */
+            rung: number;
+            /** @description What was looked at and answered. */
+            says: string;
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            event: "steady-began";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description Until when. */
+            until: components["schemas"]["Timestamp"];
+        } | {
+            /** @constant */
+            event: "log-kept";
+            /** @description The sources and what was found in each. */
+            logs: components["schemas"]["LogEvidence"][];
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /**
+             * Format: uint32
+             * @description Which attempt, from 1.
+             */
+            attempt: number;
+            /** @constant */
+            event: "attempt-failed";
+            /** @description When the next begins. */
+            next_at: components["schemas"]["Timestamp"];
+            /** @description Why. */
+            reason: string;
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @constant */
+            event: "force-asked";
+            /** @description Why it is asked. */
+            reason: string;
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @description What the answer is. */
+            answer: components["schemas"]["PersonKind"];
+            /** @description The question. */
+            asks: string;
+            /** @constant */
+            event: "question-asked";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description How long an answer is waited for. */
+            until?: components["schemas"]["Timestamp"] | null;
+        } | {
+            /** @constant */
+            event: "value-kept";
+            /** @description Its name. */
+            name: string;
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description The value. */
+            value: string;
+        } | {
+            /** @description By whom, or by which rule. */
+            by: string;
+            /** @constant */
+            event: "put-back-began";
+            /** @description Why. */
+            why: string;
+        } | {
+            /** @constant */
+            event: "put-back-planned";
+            /** @description Its steps. */
+            steps: components["schemas"]["Step"][];
+        } | {
+            /** @description By whom, or by which rule. */
+            by: string;
+            /** @constant */
+            event: "divert-began";
+            /** @description What failed. */
+            failed: string;
+            /** @description Which. */
+            procedure: components["schemas"]["ProcedureName"];
+            /** @description Why. */
+            reason: string;
+        } | {
+            /**
+             * @description Services that rely on what it starts and are none of its own.
+             * @default {}
+             */
+            beside: {
+                [key: string]: components["schemas"]["Service"];
+            };
+            /** @constant */
+            event: "divert-planned";
+            /**
+             * @description How services stood that it was not answerable for until now: put back, they stand so again (R31).
+             * @default {}
+             */
+            found: {
+                [key: string]: components["schemas"]["SeenState"];
+            };
+            /** @description Services it is answerable for besides. */
+            services: {
+                [key: string]: components["schemas"]["Service"];
+            };
+            /** @description Its steps. */
+            steps: components["schemas"]["Step"][];
+            /** @description What people call it. */
+            title: string;
+            /** @description The values that its texts are filled with. */
+            values: {
+                [key: string]: string;
+            };
+        } | {
+            /** @constant */
+            event: "last-moment";
+        } | {
+            /** @constant */
+            event: "frozen";
+            /** @description The freezes. */
+            freezes: {
+                [key: string]: components["schemas"]["Frozen"];
+            };
+        } | {
+            /** @constant */
+            event: "noted";
+            /** @description What. */
+            text: string;
+            /** @description Who. */
+            who: string;
+        } | {
+            /** @constant */
+            event: "taken";
+            /** @description Who. */
+            who: string;
+        } | {
+            /** @constant */
+            event: "step-failed";
+            /** @description Whether what became of its act is unknown. */
+            outcome_unknown: boolean;
+            /** @description Why. */
+            reason: string;
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @description How. */
+            end: components["schemas"]["StepEnd"];
+            /** @constant */
+            event: "step-ended";
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            event: "service-lost";
+            /** @description When its patience ends. */
+            patience_ends: components["schemas"]["Timestamp"];
+            /** @description What shows it. */
+            says: string;
+            /** @description What it is now. */
+            state: components["schemas"]["SeenState"];
+        } | {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            event: "service-regained";
+        } | {
+            /** @description The cause. */
+            cause: components["schemas"]["HoldCause"];
+            /** @constant */
+            event: "held";
+            /**
+             * Format: uint32
+             * @description The hold's number, which a decision must name.
+             */
+            hold: number;
+        } | {
+            /** @description By whom or what. */
+            by: string;
+            /** @description The cause. */
+            cause: components["schemas"]["HoldCause"];
+            /** @constant */
+            event: "unheld";
+        } | {
+            /** @description What. */
+            decision: components["schemas"]["Decision"];
+            /** @constant */
+            event: "decided";
+        } | {
+            /** @constant */
+            event: "giving-up";
+            /** @description Who. */
+            who: string;
+            /** @description Why. */
+            why: string;
+        } | {
+            /** @constant */
+            event: "away";
+            /**
+             * Format: uint64
+             * @description For how long, in milliseconds.
+             */
+            for_ms: number;
+        } | {
+            /**
+             * Format: int64
+             * @description Forward by so many milliseconds; back where negative.
+             */
+            by_ms: number;
+            /** @constant */
+            event: "clock-stepped";
+        } | {
+            /** @description What stands differently from how it was found. */
+            differences: components["schemas"]["Difference2"][];
+            /** @description How. */
+            end: components["schemas"]["RunEnd"];
+            /** @constant */
+            event: "ended";
+            /** @description What stands otherwise than it was to be left. */
+            otherwise?: components["schemas"]["Otherwise"][];
+        });
+        /** @description What an estate stands for. */
+        StandsFor: "production" | "rehearsal" | "test" | "development" | "demonstration";
+        /** @description The one switch. */
+        StandstillRequest: {
+            /** @description Whether everything is to be held. */
+            on: boolean;
+            /**
+             * @description The digest of what lifting it was shown to do: where more would go on by now, it is refused, with the difference.
+             * @default null
+             */
+            shown: string | null;
+        };
+        /** @description How a service is started. */
+        StartBlock: {
+            /** @description Exit codes of the start command that are fine. */
+            accept_exits: number[];
+            /**
+             * Format: uint32
+             * @description How often it is tried.
+             */
+            attempts: number;
+            /** @description The gap between attempts. */
+            gap: components["schemas"]["Span"];
+            /** @description How long climbing may take. */
+            patience: components["schemas"]["Span"];
+            /** @description Log verification. */
+            patterns: components["schemas"]["LogPatterns"];
+            /** @description Waited once it is proven. */
+            pause_after: components["schemas"]["Span"];
+            /** @description Waited before the act. */
+            pause_before: components["schemas"]["Span"];
+            /**
+             * @description How long it is declared to take usually.
+             * @default null
+             */
+            usually: components["schemas"]["Span"] | null;
+        };
+        /** @description One step. */
+        Step: {
+            /** @description The service that it is done to. */
+            address?: components["schemas"]["Address"] | null;
+            /**
+             * @description What the two are made from.
+             * @default default
+             */
+            basis: components["schemas"]["Basis"];
+            /** @description Its start is something else's: it is awaited (R11). */
+            comes_back?: boolean;
+            /** @description Whether the run's length hangs on it. */
+            critical: boolean;
+            /** @description How its service was found. */
+            found: components["schemas"]["SeenState"];
+            /** @description Its number. */
+            id: components["schemas"]["StepId"];
+            /** @description What is done. */
+            kind: components["schemas"]["StepKind"];
+            /**
+             * Format: uint32
+             * @description The line of the procedure it comes from, from 1.
+             */
+            line?: number | null;
+            /**
+             * @description Which part of the run it belongs to.
+             * @default forward
+             */
+            part: components["schemas"]["Part"];
+            /**
+             * Format: uint32
+             * @description The rank it is drawn in, from 0.
+             */
+            rank: number;
+            /** @description What its line says over its service's settings. */
+            settings?: components["schemas"]["Settings"] | null;
+            /**
+             * Format: uint64
+             * @description One in ten takes longer than this, in milliseconds.
+             * @default 0
+             */
+            slow_ms: number;
+            /**
+             * Format: uint64
+             * @description How long it takes from its begin to the run's end, in milliseconds.
+             */
+            tail_ms: number;
+            /** @description What is done, where that is no stop, start, reload or waiting for a service. */
+            task?: components["schemas"]["Task"] | null;
+            /**
+             * Format: uint64
+             * @description How long it usually takes, in milliseconds.
+             */
+            usual_ms: number;
+            /** @description What it waits for. */
+            waits: components["schemas"]["Wait"][];
+            /** @description Why it is there. */
+            why: components["schemas"]["Why"];
+        };
+        /** @description What became of a step. */
+        StepChange: "same" | "moved" | "changed" | "gone" | "new";
+        /** @description What a step would do, exactly: secrets stand as references. */
+        StepCommand: {
+            /** @description The command, as program and arguments; or what is done instead. */
+            command: string[];
+            /** @description The working folder. */
+            dir?: string | null;
+            /** @description The environment that it is given besides. */
+            env: string[];
+            /** @description The host it is given on. */
+            host?: string | null;
+            /** @description What proves it, in order. */
+            proof: string[];
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+            /** @description The account, where not the server's. */
+            user?: string | null;
+        };
+        /** @description A step of two procedures beside each other. */
+        StepDifference: {
+            /** @description What became of it. */
+            change: components["schemas"]["StepChange"];
+            /** @description What is different, key by key: `patience: 5m → 10m`. */
+            keys: string[];
+            /**
+             * Format: uint32
+             * @description Its line in the second.
+             */
+            new?: number | null;
+            /**
+             * Format: uint32
+             * @description Its line in the first, from 1.
+             */
+            old?: number | null;
+            /** @description What it does, in a few words. */
+            says: string;
+        };
+        /** @description How a step ended. */
+        StepEnd: {
+            /** @constant */
+            end: "done";
+        } | {
+            /** @constant */
+            end: "unneeded";
+        } | {
+            /** @description By whom, or by which rule. */
+            by: string;
+            /** @constant */
+            end: "passed-over";
+            /** @description Why. */
+            why: string;
+        } | {
+            /** @description By whom. */
+            by: string;
+            /** @constant */
+            end: "vouched";
+            /** @description Why. */
+            why: string;
+        } | {
+            /** @constant */
+            end: "not-begun";
+        };
+        /**
+         * @description One step of a procedure. It says one thing to do: `stop`, `start`, `restart`, `reload`, `shut_down`, `power_on`,
+         *     `reboot`, `power_cycle`, `act`, `bring_back`, `work`, `script`, `pause`, `until`, `until_time`, `question`, `look` or `announce`.
+         */
+        StepFile: {
+            /**
+             * @description Exit codes of work that are fine (default 0).
+             * @default null
+             */
+            accept_exits: number[] | null;
+            /**
+             * @description A further act of the services in `of`, by its name.
+             * @default null
+             */
+            act: string | null;
+            /**
+             * @description Only these, without what relies on them or what they need.
+             * @default false
+             */
+            alone: boolean;
+            /**
+             * @description It begins together with the step before it, not after it.
+             * @default false
+             */
+            alongside: boolean;
+            /**
+             * @description Tells people something.
+             * @default null
+             */
+            announce: string | null;
+            /**
+             * Format: uint32
+             * @description How often it is tried.
+             * @default null
+             */
+            attempts: number | null;
+            /**
+             * @description Groups that may fall below what they keep up.
+             * @default []
+             */
+            below_keep_up: string[];
+            /**
+             * @description Starts again what these earlier steps took down, as it was found; `["all"]` for all of them.
+             * @default null
+             */
+            bring_back: string[] | null;
+            /**
+             * @description Work that changes nothing needs no way back.
+             * @default false
+             */
+            changes_nothing: boolean;
+            /**
+             * @description The way back, for when the run is put back.
+             * @default null
+             */
+            counter: components["schemas"]["CounterFile"] | null;
+            /**
+             * @description The working folder of work.
+             * @default null
+             */
+            dir: string | null;
+            /**
+             * @description The environment of work. A value "env:NAME" or "file:PATH" is a reference, resolved only at the act.
+             * @default {}
+             */
+            env: {
+                [key: string]: string;
+            };
+            /**
+             * @description Leaves these out of it.
+             * @default []
+             */
+            except: string[];
+            /**
+             * @description The gap between attempts.
+             * @default null
+             */
+            gap: components["schemas"]["Span"] | null;
+            /**
+             * @description What happens when it fails.
+             * @default null
+             */
+            if_it_fails: components["schemas"]["IfItFailsFile"] | null;
+            /**
+             * @description Pieces of the output of work to keep, by name: a pattern whose first group is the piece.
+             * @default {}
+             */
+            keep: {
+                [key: string]: components["schemas"]["Pattern"];
+            };
+            /**
+             * @description Services, by address, that may stand on what is not proven.
+             * @default []
+             */
+            left_standing: string[];
+            /**
+             * @description Proves that something holds now.
+             * @default null
+             */
+            look: components["schemas"]["RungFile"] | null;
+            /**
+             * @description What later steps call it.
+             * @default null
+             */
+            name: string | null;
+            /**
+             * @description The services that `act` is for.
+             * @default []
+             */
+            of: string[];
+            /**
+             * @description The host that work, looks and waits are on.
+             * @default null
+             */
+            on: string | null;
+            /**
+             * @description How long it may take; for service steps, in the place of the service's own.
+             * @default null
+             */
+            patience: components["schemas"]["Span"] | null;
+            /**
+             * @description Waits for so long.
+             * @default null
+             */
+            pause: components["schemas"]["Span"] | null;
+            /**
+             * @description Waited once it is through.
+             * @default null
+             */
+            pause_after: components["schemas"]["Span"] | null;
+            /**
+             * @description Waited before it begins.
+             * @default null
+             */
+            pause_before: components["schemas"]["Span"] | null;
+            /**
+             * @description The same, by their power.
+             * @default null
+             */
+            power_cycle: string[] | null;
+            /**
+             * @description Powers these hosts on.
+             * @default null
+             */
+            power_on: string[] | null;
+            /**
+             * @description The look is taken before the first act of the whole procedure, and refuses it.
+             * @default false
+             */
+            preflight: boolean;
+            /**
+             * @description Asks a person.
+             * @default null
+             */
+            question: components["schemas"]["PersonFile"] | null;
+            /**
+             * @description Reboots these hosts; all on them that was up, and all that relies on it, is down meanwhile and comes back.
+             * @default null
+             */
+            reboot: string[] | null;
+            /**
+             * @description Has these re-read their configuration.
+             * @default null
+             */
+            reload: string[] | null;
+            /**
+             * @description Restarts these, with what relies on them.
+             * @default null
+             */
+            restart: string[] | null;
+            /**
+             * @description Runs these lines with /bin/sh. Values reach it as `$VALUE_NAME`, never as part of its text.
+             * @default null
+             */
+            script: string | null;
+            /**
+             * @description Shuts these hosts down, with all on them and all that relies on them.
+             * @default null
+             */
+            shut_down: string[] | null;
+            /**
+             * @description Starts these, with what they need.
+             * @default null
+             */
+            start: string[] | null;
+            /**
+             * @description Stops these, with what relies on them.
+             * @default null
+             */
+            stop: string[] | null;
+            /**
+             * @description What people call it.
+             * @default null
+             */
+            title: string | null;
+            /**
+             * @description Where it is told besides the run's record: a page that takes CloudEvents.
+             * @default null
+             */
+            to: string | null;
+            /**
+             * @description Waits until these rungs hold, in order.
+             * @default []
+             */
+            until: components["schemas"]["RungFile"][];
+            /**
+             * @description Waits until a time of day, such as "02:30", in the estate's time zone.
+             * @default null
+             */
+            until_time: string | null;
+            /**
+             * @description The account that work runs as.
+             * @default null
+             */
+            user: string | null;
+            /**
+             * @description How long it usually takes, for forecasts while there is no history.
+             * @default null
+             */
+            usually: components["schemas"]["Span"] | null;
+            /**
+             * @description Runs a program: its name and its arguments, one each. No shell reads them.
+             * @default null
+             */
+            work: string[] | null;
+        };
+        /** @description One step in a forecast. */
+        StepForecast: {
+            /**
+             * Format: uint64
+             * @description When it likely begins, in milliseconds from now.
+             */
+            begins_ms: number;
+            /**
+             * Format: uint32
+             * @description In how many of a hundred plays the run's end hangs on it.
+             */
+            critical: number;
+            /**
+             * Format: uint64
+             * @description When it likely ends.
+             */
+            ends_ms: number;
+            /**
+             * Format: uint64
+             * @description When it ends in nine of ten plays.
+             */
+            late_ms: number;
+            /**
+             * Format: uint64
+             * @description How much later it could end without the run's end moving, as it usually goes.
+             */
+            slack_ms: number;
+        };
+        /**
+         * Format: uint32
+         * @description The number of a step in its sequence, from 1, in the order in which steps are drawn.
+         */
+        StepId: number;
+        /** @description What a step does. */
+        StepKind: "stop" | "start" | "reload" | "await" | "act" | "work" | "pause" | "until" | "until-time" | "question" | "look" | "announce" | "by-hand";
+        /** @description A step as it stands. */
+        StepNow: {
+            /** @description Its acts. */
+            acts: components["schemas"]["ActNow"][];
+            /**
+             * Format: uint32
+             * @description How many attempts were begun.
+             */
+            attempts: number;
+            /** @description When it began. */
+            began_at?: components["schemas"]["Timestamp"] | null;
+            /** @description When it ended. */
+            ended_at?: components["schemas"]["Timestamp"] | null;
+            /** @description Rungs seen without an act of ours before them. */
+            rungs: components["schemas"]["RungSeen"][];
+        } & ({
+            /** @constant */
+            state: "waiting";
+        } | {
+            /** @description Whether the act is already behind it. */
+            after_act: boolean;
+            /** @constant */
+            state: "pausing";
+            /** @description Until when. */
+            until: components["schemas"]["Timestamp"];
+        } | {
+            /**
+             * @description What a procedure wants to know; `None` where it is force that is asked for.
+             * @default null
+             */
+            answer: components["schemas"]["PersonKind"] | null;
+            /** @description What is asked, or why. */
+            reason: string;
+            /** @constant */
+            state: "asking";
+            /**
+             * @description How long an answer is waited for.
+             * @default null
+             */
+            until: components["schemas"]["Timestamp"] | null;
+        } | {
+            /** @description The act. */
+            act: components["schemas"]["ActId"];
+            /** @description Whether the recorder has begun it. */
+            begun: boolean;
+            /** @description What it does. */
+            kind: components["schemas"]["ActKind"];
+            /** @description When its patience ends. */
+            patience_ends: components["schemas"]["Timestamp"];
+            /** @constant */
+            state: "acting";
+        } | {
+            /** @description Whether what is proven is that an earlier attempt is gone. */
+            clearing: boolean;
+            /**
+             * Format: uint32
+             * @description How many rungs are climbed.
+             */
+            climbed: number;
+            /** @description When its patience ends. */
+            patience_ends: components["schemas"]["Timestamp"];
+            /** @constant */
+            state: "proving";
+            /** @description Until when it must stay on the last. */
+            steady_until?: components["schemas"]["Timestamp"] | null;
+        } | {
+            /** @description Why. */
+            reason: string;
+            /** @constant */
+            state: "failed";
+        } | {
+            /** @description Why. */
+            reason: string;
+            /** @constant */
+            state: "outcome-unknown";
+        } | (components["schemas"]["StepEnd"] & {
+            /** @constant */
+            state: "ended";
+        }));
+        /** @description A step, as planned and as it stands. */
+        StepView: {
+            /** @description What happens when it fails. */
+            if_it_fails: string;
+            /** @description As it stands. */
+            now: components["schemas"]["StepNow"];
+            /** @description As planned. */
+            planned: components["schemas"]["Step"];
+            /** @description What names it in a row: its service's address, or what it does. */
+            row: string;
+            /** @description The rungs it climbs, in words, in order. */
+            rungs: string[];
+            /** @description What it does, in a few words, with what is known filled in. */
+            says: string;
+            /** @description What people call its service. */
+            title: string;
+        };
+        /** @description How a service is stopped. */
+        StopBlock: {
+            /** @description Exit codes that are fine for a stop. */
+            accept_exits: number[];
+            /**
+             * Format: uint32
+             * @description How often it is tried.
+             */
+            attempts: number;
+            /** @description Commands run before a force. */
+            evidence: string[][];
+            /** @description Whether force may be used. */
+            force: components["schemas"]["Force"];
+            /** @description The gap between attempts. */
+            gap: components["schemas"]["Span"];
+            /** @description How long stopping may take. */
+            patience: components["schemas"]["Span"];
+            /** @description Log verification. */
+            patterns: components["schemas"]["LogPatterns"];
+            /** @description Waited once it is down. */
+            pause_after: components["schemas"]["Span"];
+            /** @description Waited before the act. */
+            pause_before: components["schemas"]["Span"];
+            /** @description The signal that asks a process to stop. */
+            signal: components["schemas"]["Signal"];
+            /**
+             * @description How long it is declared to take usually.
+             * @default null
+             */
+            usually: components["schemas"]["Span"] | null;
+        };
+        /** @description What runs on a host. */
+        Survey: {
+            /** @description Listening ports whose process belongs to none of them. */
+            others: components["schemas"]["FoundPort"][];
+            /** @description The services of its manager. */
+            units: components["schemas"]["FoundUnit"][];
+        };
+        /** @description A unit of the host's service manager. */
+        SystemdSpec: {
+            /** @description Whether it should come up by itself at boot, where the estate says. */
+            at_boot?: boolean | null;
+            /** @description Its whole name, with what kind it is: `nginx.service`. */
+            unit: string;
+        };
+        /** @description That this server acts on a host from now on, and no other. */
+        TakeOver: {
+            /** @description The host. */
+            host: components["schemas"]["HostName"];
+            /**
+             * @description The digest of what it was shown to do: where it would do more by now, it is refused, with the difference.
+             * @default null
+             */
+            shown: string | null;
+            /** @description Why. */
+            why: string;
+        };
+        /** @description What a step does, where that is no stop, start or reload. */
+        Task: {
+            /** @description The act's name. */
+            act: string;
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            kind: "act";
+        } | (components["schemas"]["Work"] & {
+            /** @constant */
+            kind: "work";
+        }) | {
+            /** @constant */
+            kind: "pause";
+            /** @description How long. */
+            length: components["schemas"]["Span"];
+        } | {
+            /** @description Where they are looked at. */
+            host: components["schemas"]["HostName"];
+            /** @constant */
+            kind: "until";
+            /** @description The rungs, in order. */
+            rungs: components["schemas"]["Rung"][];
+        } | {
+            /** @constant */
+            kind: "until-time";
+            /** @description The time, as `HH:MM`. */
+            time: string;
+            /** @description The IANA zone it is meant in. */
+            zone: string;
+        } | (components["schemas"]["Question"] & {
+            /** @constant */
+            kind: "question";
+        }) | {
+            /** @description Where it is looked at. */
+            host: components["schemas"]["HostName"];
+            /** @constant */
+            kind: "look";
+            /** @description What is looked at. */
+            rung: components["schemas"]["Rung"];
+        } | {
+            /** @constant */
+            kind: "announce";
+            /** @description What. */
+            says: string;
+            /** @description The page it is told to, besides the run's record. */
+            to?: string | null;
+        } | {
+            /** @constant */
+            kind: "by-hand";
+            /** @description What. */
+            says: string;
+        };
+        /**
+         * Format: date-time
+         * @description An instant, RFC 3339 in UTC.
+         */
+        Timestamp: string;
+        /** @description How long a step took in earlier runs, in milliseconds. */
+        Took: {
             /**
              * Format: uint64
              * @description The shortest.
@@ -4722,263 +4801,184 @@ export interface components {
              * @description The longest.
              */
             most_ms: number;
-        };
-        /** @description A note on a run. */
-        NoteRequest: {
-            /** @description What is to be remembered. */
-            text: string;
-        };
-        /** @description That a forbidden line in a service's log is known, and no longer counts against it. */
-        Acknowledgement: {
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-            /** @description Why it no longer counts. */
-            why: string;
-        };
-        /** @description That this server acts on a host from now on, and no other. */
-        TakeOver: {
-            /** @description The host. */
-            host: components["schemas"]["HostName"];
-            /** @description Why. */
-            why: string;
             /**
-             * @description The digest of what it was shown to do: where it would do more by now, it is refused, with the difference.
-             * @default null
+             * Format: uint32
+             * @description In how many.
              */
-            shown: string | null;
+            runs: number;
         };
-        /** @description What was found on a host. */
-        HostSurvey: {
-            /** @description The host. */
-            host: components["schemas"]["HostName"];
-            /** @description What runs there. */
-            survey: components["schemas"]["Survey"];
-            /** @description The chosen units, as a piece of an estate file. */
-            toml: string;
-        };
-        /** @description What runs on a host. */
-        Survey: {
-            /** @description The services of its manager. */
-            units: components["schemas"]["FoundUnit"][];
-            /** @description Listening ports whose process belongs to none of them. */
-            others: components["schemas"]["FoundPort"][];
-        };
-        /** @description A service of the host's manager. */
-        FoundUnit: {
-            /** @description Its name. */
-            unit: string;
-            /** @description What it says it is. */
-            title: string;
-            /** @description Its state: `active (running)`. */
-            state: string;
-            /** @description Whether it comes up at boot: `enabled`, `disabled`, `static`, … */
+        /** @description What an unanswered question means. */
+        Unanswered: "yes" | "no" | "failed";
+        /** @description What the manager says of a unit: the first of two witnesses, beside the service's own ladder. */
+        UnitWord: {
+            /** @description `active`, `reloading`, `inactive`, `failed`, `activating`, `deactivating`. */
+            active: string;
+            /** @description Whether it comes up at boot: `enabled`, `disabled`, `static`, `masked`, … */
             at_boot: string;
-            /** @description Where it listens. */
-            ports: components["schemas"]["FoundPort"][];
-            /** @description Units that it needs. */
-            needs: string[];
-            /** @description Units that it begins after. */
-            after: string[];
-            /** @description Whether it is the system's own plumbing. */
-            plumbing: boolean;
+            /** @description A condition in its definition was not met when it was last to be started. */
+            condition_unmet: boolean;
             /**
-             * @description What the estate calls it, where it is described already.
-             * @default null
+             * Format: int32
+             * @description The exit code of its main process, where that ended by itself.
              */
-            described_as: components["schemas"]["Address"] | null;
-        };
-        /** @description A listening port. */
-        FoundPort: {
-            /**
-             * Format: uint16
-             * @description The port.
-             */
-            port: number;
-            /** @description The local address. */
-            on: string;
-            /** @description The process that holds it, where it can be seen. */
-            process?: string | null;
-        };
-        /** @description Units of a host to be described as services of the estate. */
-        Adoption: {
-            /** @description The host. */
-            host: components["schemas"]["HostName"];
-            /** @description The units, by their whole names. */
-            units: string[];
-            /**
-             * @description Why.
-             * @default null
-             */
-            why: string | null;
-        };
-        /** @description The one switch. */
-        StandstillRequest: {
-            /** @description Whether everything is to be held. */
-            on: boolean;
-            /**
-             * @description The digest of what lifting it was shown to do: where more would go on by now, it is refused, with the difference.
-             * @default null
-             */
-            shown: string | null;
-        };
-        /** @description A deed that disrupts something, and begins no run. */
-        Deed: {
-            /** @constant */
-            deed: "decision";
-            /** @description The run. */
-            run: components["schemas"]["RunId"];
-            /** @description What is decided. */
-            decision: components["schemas"]["DecisionKind"];
+            exit_code?: number | null;
+            /** @description Whether processes of it are left. */
+            has_processes: boolean;
+            /** @description Which of its runs this is. */
+            invocation: string;
+            /** @description Whether its definition could be loaded: `loaded`, `not-found`, `masked`, `bad-setting`, `error`. */
+            load: string;
             /**
              * Format: uint32
-             * @description The hold it answers; without, whichever stands.
-             * @default null
+             * @description Its main process.
              */
-            hold: number | null;
-        } | {
-            /** @constant */
-            deed: "lift-standstill";
-        } | {
-            /** @constant */
-            deed: "take-over";
-            /** @description The host. */
-            host: components["schemas"]["HostName"];
-        };
-        /** @description What is decided. */
-        DecisionKind: {
-            /** @constant */
-            kind: "hold";
-        } | {
-            /** @constant */
-            kind: "resume";
-        } | {
-            /** @constant */
-            kind: "try-again";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description What to put over the estate's settings from now on. */
-            change?: components["schemas"]["Override"] | null;
-        } | {
-            /** @constant */
-            kind: "pass-over";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-        } | {
-            /** @constant */
-            kind: "vouch";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-        } | {
-            /** @constant */
-            kind: "release";
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-        } | {
-            /** @constant */
-            kind: "force";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-        } | {
-            /** @constant */
-            kind: "answer";
-            /** @description The step. */
-            step: components["schemas"]["StepId"];
-            /** @description `yes`, `no`, or the value asked for. */
-            value: string;
-        } | {
-            /** @constant */
-            kind: "put-back";
-        } | {
-            /** @constant */
-            kind: "divert";
-            /** @description Which. */
-            procedure: components["schemas"]["ProcedureName"];
-        } | {
-            /** @constant */
-            kind: "give-up";
-        };
-        /** @description What a deed would do now. */
-        Consequences: {
-            /** @description A sentence each, in order. */
-            does: string[];
+            main_pid?: number | null;
+            /** @description Its definition on disk is newer than what the manager goes by. */
+            reread_due: boolean;
             /**
              * Format: uint32
-             * @description The hold that it answers, where it answers one.
+             * @description How often the manager has started it again by itself since it was started.
              */
-            hold?: number | null;
-            /** @description The digest of what is agreed to: sent with the deed as `shown`, no more is done than this. */
-            digest: string;
+            restarts: number;
+            /** @description How it ended the last time: `success`, `exit-code`, `signal`, `timeout`, … */
+            result: string;
+            /**
+             * Format: int32
+             * @description The signal that ended its main process.
+             */
+            signal?: number | null;
+            /** @description Since when it is in this state. */
+            since?: components["schemas"]["Timestamp"] | null;
+            /** @description The finer state, such as `running` or `auto-restart`. */
+            sub: string;
+            /** @description The unit. */
+            unit: string;
         };
-        /** @description One line of the audit trail. */
-        AuditLine: {
-            /** @description When. */
-            at: components["schemas"]["Timestamp"];
-            /** @description Who. */
-            who: string;
-            /** @description What was done. */
-            what: string;
-            /** @description To what. */
-            about: string;
-            /** @description Why. */
-            why?: string | null;
+        /** @description A value: text or a whole number. */
+        ValueFile: string | number;
+        /** @description What a look at a rung came to (R14). */
+        Verdict: "holds" | "not-yet" | "against" | "could-not-look";
+        /** @description What vetting found. */
+        VetOutcome: {
+            /** @description Errors and warnings. */
+            faults: components["schemas"]["Fault"][];
+            /** @description Whether it could be loaded. */
+            good: boolean;
         };
-        /** @description One line of a followed log. */
-        FollowedLine: {
-            /** @description The service. */
-            address: components["schemas"]["Address"];
-            /** @description The file. */
-            source: string;
-            /** @description The line; where the log may not be read, why. */
-            text: string;
-            /** @description Whether the line says that the log cannot be read. */
-            unreadable: boolean;
-            /** @description No line of the log, but an act that was given here: what follows was written after it. */
-            act?: components["schemas"]["FollowedAct"] | null;
-        };
-        /** @description An act between the lines of a followed log. */
-        FollowedAct: {
-            /** @description The run. */
-            run: components["schemas"]["RunId"];
-            /** @description The step. */
+        /** @description One step waits for another. */
+        Wait: {
+            /** @description How it must have ended. */
+            release: components["schemas"]["Release"];
+            /** @description The step waited for. */
             step: components["schemas"]["StepId"];
-            /** @description When it was given. */
-            at: components["schemas"]["Timestamp"];
         };
-        /** @description A link for signing in to the console, good once. */
-        SignInLink: {
-            /** @description The path, from the server's root. */
-            path: string;
+        /** @description What would come of it if one step failed. */
+        WhatIf: {
+            /**
+             * Format: uint32
+             * @description How many steps went well.
+             */
+            good: number;
+            /** @description Whether it is the rule that holds for the step. */
+            is_its_rule: boolean;
+            /**
+             * Format: uint32
+             * @description How many were not begun or passed over.
+             */
+            left_out: number;
+            /** @description The rule that is played. */
+            rule: components["schemas"]["IfItFails"];
+            /** @description What happened, a line for each step that did not go as planned. */
+            says: string[];
+            /** @description The services that stand differently from how they were found, by address. */
+            stands: {
+                [key: string]: components["schemas"]["SeenState"];
+            };
+            /** @description How the run stands then. */
+            state: components["schemas"]["RunState"];
+            /** @description The step that fails. */
+            step: components["schemas"]["StepId"];
         };
-        /** @description What went wrong, for the caller. */
-        Problem: {
-            /** @description A stable name for this kind of problem. */
-            type: string;
-            /** @description What it is, the same for every problem of this kind. */
+        /** @description Why a step is in the sequence. */
+        Why: {
+            /** @constant */
+            kind: "chosen";
+        } | {
+            /** @constant */
+            kind: "relies-on";
+            of: components["schemas"]["Address"];
+        } | {
+            /** @constant */
+            kind: "needed-by";
+            of: components["schemas"]["Address"];
+        } | {
+            /** @constant */
+            kind: "written";
+            /** Format: uint32 */
+            of: number;
+        } | {
+            /** @constant */
+            kind: "takes-back";
+            of: components["schemas"]["StepId"];
+        };
+        /** @description The window that a run must fit. */
+        WindowTerms: {
+            /** @description What happens at the last moment to put back. */
+            at_last_moment: components["schemas"]["AtLastMoment"];
+            /** @description When it ends. */
+            ends_at: components["schemas"]["Timestamp"];
+            /** @description What people call it. */
             title: string;
-            /**
-             * Format: uint16
-             * @description The HTTP status.
-             */
-            status: number;
-            /** @description What it is this time, with the values. */
-            detail: string;
-            /** @description What to do about it. */
-            hint: string;
-            /** @description The faults of an estate, where it is about one. */
-            faults?: components["schemas"]["Fault"][];
-            /** @description What is wrong with the answers to a procedure's questions, where it is about them. */
-            answers?: components["schemas"]["AnswerFault"][];
-            /** @description The plan, where it cannot be begun as it is. */
-            plan?: components["schemas"]["Plan"] | null;
         };
-        /** @description Why an answer cannot be taken. */
-        AnswerFault: {
-            /** @description The question's name. */
-            question: string;
-            /** @description What is wrong. */
-            why: string;
-            /** @description How to mend it. */
-            mend: string;
+        /** @description Whether a sequence fits its window. */
+        WindowView: {
+            /**
+             * Format: uint32
+             * @description The chance, in percent, that it has ended by then.
+             */
+            chance: number;
+            /** @description When it ends. */
+            ends_at: components["schemas"]["Timestamp"];
+            /** @description What people call it. */
+            title: string;
+        };
+        /** @description What is wanted of a selection. */
+        Wish: "start" | "stop" | "restart" | "reload" | "power-cycle" | "bring-to-expected";
+        /** @description A command or a script. */
+        Work: {
+            /** @description Exit codes that are fine. */
+            accept_exits: number[];
+            /**
+             * @description Whether it changes nothing, so that there is no way back to go.
+             * @default false
+             */
+            changes_nothing: boolean;
+            /** @description Program and arguments; for a script, the shell that reads it. */
+            command: string[];
+            /** @description Its way back. */
+            counter?: components["schemas"]["Counter"] | null;
+            /** @description The working folder. */
+            dir: string;
+            /** @description The environment; values may be references. */
+            env?: {
+                [key: string]: string;
+            };
+            /** @description The host it runs on. */
+            host: components["schemas"]["HostName"];
+            /** @description Pieces of its output to keep, by name: patterns whose first group is the piece. */
+            keep?: {
+                [key: string]: string;
+            };
+            /** @description The script's text, where it is one. Values reach it in its environment only. */
+            script?: string | null;
+            /** @description Values that are references to secrets: answers to questions that ask for one. No other value from outside ever is. */
+            secrets?: string[];
+            /** @description Names of the environment whose value came from outside, and is taken to the letter. Known once it is filled. */
+            to_the_letter?: string[];
+            /** @description The account it runs as, where not the server's. */
+            user?: string | null;
+            /** @description How long it may take. */
+            within: components["schemas"]["Span"];
         };
     };
     responses: never;
@@ -4989,6 +4989,104 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    acknowledge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acknowledgement"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BoardView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    adopt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Adoption"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoadOutcome"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    audit: {
+        parameters: {
+            query?: {
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditLine"][];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     board: {
         parameters: {
             query?: {
@@ -5020,9 +5118,44 @@ export interface operations {
             };
         };
     };
-    look: {
+    consequences: {
         parameters: {
             query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Deed"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consequences"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    editions: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5035,7 +5168,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["BoardView"];
+                    "application/json": components["schemas"]["EditionRow"][];
                 };
             };
             /** @description What went wrong. */
@@ -5113,37 +5246,6 @@ export interface operations {
             };
         };
     };
-    editions: {
-        parameters: {
-            query?: {
-                limit?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Done. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["EditionRow"][];
-                };
-            };
-            /** @description What went wrong. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     vet: {
         parameters: {
             query?: never;
@@ -5177,24 +5279,22 @@ export interface operations {
             };
         };
     };
-    relations: {
+    events: {
         parameters: {
-            query: {
-                of: string;
-            };
+            query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description Done. */
+            /** @description Server-sent events: run, board, edition, server. Give `Last-Event-ID` to have what was missed. */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Relations"];
+                    "text/event-stream": string;
                 };
             };
             /** @description What went wrong. */
@@ -5208,10 +5308,11 @@ export interface operations {
             };
         };
     };
-    startedWith: {
+    found: {
         parameters: {
             query: {
-                of: string;
+                on: string;
+                describe?: string;
             };
             header?: never;
             path?: never;
@@ -5225,7 +5326,101 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Launch"][];
+                    "application/json": components["schemas"]["HostSurvey"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    logs: {
+        parameters: {
+            query: {
+                of: string;
+                lines?: number;
+                follow?: boolean;
+                run?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowedLine"][];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BoardView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    output: {
+        parameters: {
+            query: {
+                of: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Bytes as they are written. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
                 };
             };
             /** @description What went wrong. */
@@ -5259,41 +5454,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanView"];
-                };
-            };
-            /** @description What went wrong. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    rehearse: {
-        parameters: {
-            query?: {
-                fails?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["BeginRequest"];
-            };
-        };
-        responses: {
-            /** @description Done. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Rehearsal"];
                 };
             };
             /** @description What went wrong. */
@@ -5354,6 +5514,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProcedureView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    difference: {
+        parameters: {
+            query?: {
+                from?: number;
+                to?: number;
+                with?: string;
+            };
+            header?: never;
+            path: {
+                procedure: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProcedureDifference"];
                 };
             };
             /** @description What went wrong. */
@@ -5437,17 +5632,48 @@ export interface operations {
             };
         };
     };
-    difference: {
+    rehearse: {
         parameters: {
             query?: {
-                from?: number;
-                to?: number;
-                with?: string;
+                fails?: number;
             };
             header?: never;
-            path: {
-                procedure: string;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BeginRequest"];
             };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    relations: {
+        parameters: {
+            query: {
+                of: string;
+            };
+            header?: never;
+            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -5458,7 +5684,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProcedureDifference"];
+                    "application/json": components["schemas"]["Relations"];
                 };
             };
             /** @description What went wrong. */
@@ -5570,37 +5796,6 @@ export interface operations {
             };
         };
     };
-    runEvents: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                run: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Done. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Stamped"][];
-                };
-            };
-            /** @description What went wrong. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     anew: {
         parameters: {
             query?: never;
@@ -5619,6 +5814,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    comparison: {
+        parameters: {
+            query?: {
+                with?: number;
+            };
+            header?: never;
+            path: {
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             /** @description What went wrong. */
@@ -5667,6 +5895,37 @@ export interface operations {
             };
         };
     };
+    runEvents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stamped"][];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     runForecast: {
         parameters: {
             query?: {
@@ -5687,72 +5946,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunForecast"];
-                };
-            };
-            /** @description What went wrong. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    report: {
-        parameters: {
-            query?: {
-                as?: string;
-            };
-            header?: never;
-            path: {
-                run: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Done. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Report"];
-                };
-            };
-            /** @description What went wrong. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    comparison: {
-        parameters: {
-            query?: {
-                with?: number;
-            };
-            header?: never;
-            path: {
-                run: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Done. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             /** @description What went wrong. */
@@ -5801,6 +5994,39 @@ export interface operations {
             };
         };
     };
+    report: {
+        parameters: {
+            query?: {
+                as?: string;
+            };
+            header?: never;
+            path: {
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     takeOn: {
         parameters: {
             query?: never;
@@ -5832,78 +6058,9 @@ export interface operations {
             };
         };
     };
-    acknowledge: {
+    signInLink: {
         parameters: {
             query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Acknowledgement"];
-            };
-        };
-        responses: {
-            /** @description Done. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BoardView"];
-                };
-            };
-            /** @description What went wrong. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    takeOver: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["TakeOver"];
-            };
-        };
-        responses: {
-            /** @description Done. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BoardView"];
-                };
-            };
-            /** @description What went wrong. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    found: {
-        parameters: {
-            query: {
-                on: string;
-                describe?: string;
-            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5916,40 +6073,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HostSurvey"];
-                };
-            };
-            /** @description What went wrong. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    adopt: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Adoption"];
-            };
-        };
-        responses: {
-            /** @description Done. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LoadOutcome"];
+                    "application/json": components["schemas"]["SignInLink"];
                 };
             };
             /** @description What went wrong. */
@@ -5996,7 +6120,38 @@ export interface operations {
             };
         };
     };
-    consequences: {
+    startedWith: {
+        parameters: {
+            query: {
+                of: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Launch"][];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeOver: {
         parameters: {
             query?: never;
             header?: never;
@@ -6005,7 +6160,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Deed"];
+                "application/json": components["schemas"]["TakeOver"];
             };
         };
         responses: {
@@ -6015,162 +6170,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Consequences"];
-                };
-            };
-            /** @description What went wrong. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    audit: {
-        parameters: {
-            query?: {
-                before?: number;
-                limit?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Done. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["AuditLine"][];
-                };
-            };
-            /** @description What went wrong. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    logs: {
-        parameters: {
-            query: {
-                of: string;
-                lines?: number;
-                follow?: boolean;
-                run?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Done. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["FollowedLine"][];
-                };
-            };
-            /** @description What went wrong. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    signInLink: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Done. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SignInLink"];
-                };
-            };
-            /** @description What went wrong. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    output: {
-        parameters: {
-            query: {
-                of: string;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Bytes as they are written. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/octet-stream": string;
-                };
-            };
-            /** @description What went wrong. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    events: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Server-sent events: run, board, edition, server. Give `Last-Event-ID` to have what was missed. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "text/event-stream": string;
+                    "application/json": components["schemas"]["BoardView"];
                 };
             };
             /** @description What went wrong. */

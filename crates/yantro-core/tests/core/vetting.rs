@@ -399,6 +399,7 @@ const X: &str =
 #[rstest]
 #[case::common_blocks_in_a_circle("", "", "[like.a]\nlike = \"b\"\n[like.b]\nlike = \"a\"", "like-cycle", "a → b → a")]
 #[case::a_host_it_is_not_on("", "on = { nowhere = { values = { A = \"1\" } } }", "", "unknown-name", "nowhere")]
+#[case::a_host_that_is_not_there("", "", "[like.a]\non = { nowhere = { values = { A = \"1\" } } }", "unknown-name", "nowhere")]
 #[case::blocks_of_two_carriers("", "commands = { start = [\"/bin/a\"] }", "", "contradiction", "run_by = \"commands\"")]
 #[case::a_value_that_it_has_already("", "values = { address = \"10.0.0.9\" }", "", "taken-name", "address")]
 #[case::an_account_that_is_a_command(", user = \"root; rm -rf /\"", "", "", "bad-account", "root; rm -rf /")]
@@ -471,8 +472,9 @@ fn a_slip_that_may_be_meant_is_a_warning(#[case] process: &str, #[case] more: &s
 #[rstest]
 #[case::a_reference(", env = { DB_PASSWORD = \"file:/etc/pw\" }")]
 #[case::a_placeholder(", env = { DB_PASSWORD = \"{service}\" }")]
+#[case::an_account_of_a_domain(", user = \"fares@sound.example\"")]
 #[case::an_address_without_one(", args = [\"postgres://u@h:5432/db\"]")]
-fn what_is_no_secret_in_the_open_is_no_fault(#[case] process: &str) {
+fn what_only_looks_like_a_slip_is_none(#[case] process: &str) {
     let faults = with_slip(process, "", "");
     assert!(faults.is_empty(), "{faults:?}");
 }

@@ -3,7 +3,7 @@
 use std::{
     collections::{BTreeMap, HashMap},
     sync::{Arc, Mutex, OnceLock, PoisonError, RwLock},
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use futures::FutureExt;
@@ -23,6 +23,9 @@ use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Hosts, Looked, ProcessId,
 use yantro_store::StartedAs;
 
 use crate::{clock::Clock, identity::Identity, inbox::Inbox, messages::Msg};
+
+/// How long a recorder may take to write down that its act begins.
+const BEGIN_IS_WRITTEN: Duration = Duration::from_secs(10);
 
 /// How everything is watched, by address.
 pub(crate) type Watching = BTreeMap<Address, Watched>;
@@ -407,10 +410,8 @@ impl Hands {
         let Given { run, step, act, kind, ref identity } = *given;
         // A folder without a record: its recorder may be about to write it, to a disk that takes its time.
         let mut recorded = self.hosts.recorded(&address.host, identity).await;
-        for _ in 0..1_000 {
-            if recorded != Recorded::OnlyFolder {
-                break;
-            }
+        let asked_at = Instant::now();
+        while recorded == Recorded::OnlyFolder && asked_at.elapsed() < BEGIN_IS_WRITTEN {
             tokio::time::sleep(Duration::from_millis(10)).await;
             recorded = self.hosts.recorded(&address.host, identity).await;
         }

@@ -133,10 +133,8 @@ pub(crate) fn put_in_place(beside: &Path, folder: &Path) -> std::io::Result<()> 
         Some(_) => return Err(error),
         None => {}
     }
-    match folder.parent() {
-        Some(parent) => std::fs::File::open(parent)?.sync_all(),
-        None => Ok(()),
-    }
+    // Its place in the run's folder, and that one's in the one above.
+    folder.ancestors().skip(1).take(2).try_for_each(|above| std::fs::File::open(above)?.sync_all())
 }
 
 /// The references to secrets that an act was given, by name; none where nothing is written down.

@@ -66,6 +66,15 @@ async fn an_identity_is_begun_only_once() {
     assert_eq!(std::fs::read_to_string(world.path("times")).unwrap(), "once\n");
 }
 
+/// Something that is mounted while a test goes on.
+struct Mounted(std::path::PathBuf);
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        let _ = std::process::Command::new("umount").arg(&self.0).status();
+    }
+}
+
 /// What was begun must be known to have been: where that cannot be written down, nothing begins.
 #[tokio::test(flavor = "multi_thread")]
 async fn nothing_begins_whose_begin_cannot_be_written_down() {
@@ -78,11 +87,10 @@ async fn nothing_begins_whose_begin_cannot_be_written_down() {
         eprintln!("nothing can be mounted here (it takes root): this test is left out");
         return;
     }
+    let _mounted = Mounted(acts);
     let service = commands(&world, "echo once >> DIR/times", "");
     let mut news = world.act("run-1/act-1", ActKind::Start, &service, None).await.unwrap();
     let end = ended(&mut news).await;
-    let unmounted = std::process::Command::new("umount").arg(&acts).status();
-    assert!(unmounted.is_ok_and(|s| s.success()));
     let ActEnd::Refused { why, mend } = end else { panic!("{end:?}") };
     assert!(why.contains("cannot be written down, and nothing was begun") && mend.contains("make room"), "{why}; {mend}");
     assert!(!world.path("times").exists(), "it was begun all the same");

@@ -61,7 +61,9 @@ pub struct Schema {
 
 impl Schema {
     pub fn run(self) -> Outcome {
-        let document = if self.api { yantro_server::openapi::document() } else { json_schema() };
+        let mut document = if self.api { yantro_server::openapi::document() } else { json_schema() };
+        // The same whatever it was built with, so that what is committed differs only where it says something else.
+        document.sort_all_objects();
         println!("{}", serde_json::to_string_pretty(&document).unwrap_or_default());
         Ok(Exit::Good)
     }

@@ -336,7 +336,7 @@ impl Vetting<'_, '_> {
             let settings: ServiceFile = serde_json::from_value(merged.clone()).unwrap_or_default();
             let mut on_hosts: Vec<String> = settings.hosts.clone().unwrap_or_default();
             on_hosts.extend(settings.host.clone());
-            self.says_for_hosts(&path, &merged, &on_hosts);
+            self.says_for_hosts(&text, &on_hosts);
             self.one_carrier(&path, &merged);
             if on_hosts.is_empty() {
                 self.faults.error("missing-key", self.places.key(&path), format!("service {name} is on no host"), "add `host = \"…\"`");

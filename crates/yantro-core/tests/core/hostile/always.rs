@@ -77,11 +77,7 @@ impl Hostile {
                 }
             }
             ActKind::Stop => {
-                if !self.frozen_for(run) || planned.part != Part::Forward {
-                    // Nothing is frozen, or it is the way back.
-                } else {
-                    panic!("{says} in a change freeze");
-                }
+                assert!(!self.frozen_for(run) || planned.part != Part::Forward, "{says} in a change freeze");
                 for other in self.estate.services.values().filter(|o| !named(&o.address) && o.address != *address) {
                     for relation in other.relies_on.iter().filter(|r| r.any_of.contains(address)) {
                         let stays = relation.any_of.iter().filter(|a| *a != address && told(a) == SeenState::Proven).count();

@@ -739,7 +739,8 @@ impl Hostile {
                     _ if real != Real::Down => {
                         self.becomes(&address, Real::Sinking(Some(in_time)));
                         if self.estate.services[&address].brought_back_by.is_some() {
-                            self.later(self.lot.clone().random_range(2_600..9_000), Happening::Returns(address.clone()));
+                            let after = self.lot.random_range(2_600..9_000);
+                            self.later(after, Happening::Returns(address.clone()));
                         }
                     }
                     _ => {}
