@@ -27,6 +27,9 @@ const OUT_OF_GROUPS: &str = "find /sys/fs/cgroup/*/$1 -depth -type d -exec rmdir
 /// How long a host may take to come up, on a machine with much else to do.
 const UP_WITHIN: Duration = Duration::from_secs(60);
 
+/// A link's name is free again once the kernel took the network down that it led to.
+const LINK_WITHIN: Duration = Duration::from_secs(30);
+
 /// What a host needs of this machine; each with the package that has it on Debian.
 const NEEDED: &[(&str, &str)] = &[
     ("/usr/lib/systemd/systemd", "systemd"),
@@ -175,9 +178,17 @@ impl Lab {
         fs::write(host.dir().join("init"), init).expect("there is room");
         self.names.lock().unwrap_or_else(PoisonError::into_inner).push(name.to_owned());
         let (netns, link) = (host.netns(), host.link());
+        // What an earlier lab left when it was killed. Its link goes first, and by its name: the kernel takes the links of
+        // a network away only some time after it was deleted.
+        let _ = run(&["ip", "link", "del", &link]);
         let _ = run(&["ip", "netns", "del", &netns]);
         must(&["ip", "netns", "add", &netns]);
-        must(&["ip", "link", "add", &link, "type", "veth", "peer", "name", "eth0", "netns", &netns]);
+        until(&format!("{link} is a link of this lab"), LINK_WITHIN, || {
+            let made = run(&["ip", "link", "add", &link, "type", "veth", "peer", "name", "eth0", "netns", &netns]).expect("ip is there");
+            let why = String::from_utf8_lossy(&made.stderr);
+            assert!(made.status.success() || why.contains("File exists"), "{link}: {why}");
+            made.status.success().then_some(())
+        });
         must(&["ip", "link", "set", &link, "master", &self.bridge(), "up"]);
         must(&["ip", "-n", &netns, "addr", "replace", &format!("{}/24", host.address()), "dev", "eth0"]);
         must(&["ip", "-n", &netns, "link", "set", "lo", "up"]);
@@ -371,8 +382,8 @@ impl Drop for Host<'_> {
     fn drop(&mut self) {
         self.cut_power();
         let _ = run(&["sh", "-c", OUT_OF_GROUPS, "group", &self.netns()]);
-        let _ = run(&["ip", "netns", "del", &self.netns()]);
         let _ = run(&["ip", "link", "del", &self.link()]);
+        let _ = run(&["ip", "netns", "del", &self.netns()]);
     }
 }
 
