@@ -266,10 +266,13 @@ impl Work<'_> {
             step.id = StepId(step.id.0 + base);
             for wait in &mut step.waits {
                 wait.step = StepId(wait.step.0 + base);
-                waited_on.insert(wait.step);
+                if wait.release == Release::WhenGood {
+                    waited_on.insert(wait.step);
+                }
             }
-            if step.waits.is_empty() {
-                step.waits = self.before.iter().map(|s| Wait { step: *s, release: Release::WhenGood }).collect();
+            // Who only yields within its line is let go of in any way: it waits for the lines before by itself (R28).
+            if step.waits.iter().all(|w| w.release == Release::WhenEnded) {
+                step.waits.extend(self.before.iter().map(|s| Wait { step: *s, release: Release::WhenGood }));
             }
             step.line = Some(no);
             step.part = self.asked.part;

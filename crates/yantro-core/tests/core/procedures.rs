@@ -440,3 +440,17 @@ fn what_is_safe_to_end_is_recalled_when_the_way_is_left(#[case] slow: &str, #[ca
     assert_eq!(matches!(slow.state, StepState::Ended(StepEnd::PassedOver { .. })), is_wait || recalled, "{:?}", slow.state);
     assert!(took.as_secs() < 60, "{took:?}");
 }
+
+/// Who only yields has let go of the other in any way that it ended (R4); its line waits for the one before all the same (R28).
+#[rstest]
+#[case::within_the_line_that_waits(&["start = [\"c\"]", "start = [\"a\", \"b\"]"], "c", "")]
+#[case::within_the_line_waited_for(&["start = [\"a\", \"b\"]", "start = [\"c\"]"], "a", "start b")]
+fn a_line_does_not_begin_after_one_that_was_passed_over(#[case] lines: &[&str], #[case] fails: &str, #[case] does: &str) {
+    let lines: Vec<String> = lines.iter().map(|l| format!("{l}, if_it_fails = \"carry-on\"")).collect();
+    let (estate, _) = estate("b ~> a, c", &written("", &lines.iter().map(String::as_str).collect::<Vec<_>>()));
+    let found = facts(&estate, "a=down b=down c=down");
+    let mut world = World::new(estate, &found, [(at(fails), Fault::StartEnds(99))].into());
+    let run = world.play_procedure("night", &[], Operator::GivesUp).unwrap();
+    let others: Vec<String> = done(&run).into_iter().filter(|d| !d.ends_with(&format!(" {fails}"))).collect();
+    assert_eq!(others.join(", "), does, "{:?}", run.steps().collect::<Vec<_>>());
+}

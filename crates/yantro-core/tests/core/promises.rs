@@ -858,3 +858,58 @@ fn looks_before_the_first_act_are_taken_again_after_a_long_question(#[case] ms: 
     assert_eq!(taken.orders.iter().any(|o| matches!(o, Order::Preflight { .. })), again, "{:?}", taken.orders);
     assert_eq!(acts(&taken).is_empty(), again);
 }
+
+// ---- a rolling restart (R20) ----
+
+#[rstest]
+#[case::comes_back_late(true)]
+#[case::does_not_come_back(false)]
+fn a_member_waits_for_another_on_its_way_back_beyond_its_own_patience(#[case] comes_back: bool) {
+    let member = |name: &str, port: u32| {
+        format!(
+            "[service.{name}]\nlike = \"x\"\nladder = [{{ rung = \"port\", port = {port} }}]\ngroups = [\"gates\"]\nstop = {{ patience = \"5s\" }}\nstart = {{ patience = \"60s\" }}\n"
+        )
+    };
+    let more = format!("{}{}[group.gates]\nkeep_up = 1\n", member("left", 8), member("right", 9));
+    let mut run = began_so("zz", &more, "", &Request::new(Wish::Restart, addresses("left right")));
+    run.first_looks(&[]);
+    let both = "left=proven right=proven";
+    let steps: Vec<(StepId, StepKind, String)> = run.run.steps().map(|(s, _)| (s.id, s.kind(), s.row())).collect();
+    let of = |kind: StepKind, name: &str| steps.iter().find(|(_, k, r)| *k == kind && r.contains(name)).unwrap().0;
+    let (stop, other) = (of(StepKind::Stop, "left"), of(StepKind::Stop, "right"));
+    let taken = run.given(Input::FreshLooked { step: other, seen: seen(both) });
+    assert_eq!(acts(&taken), [], "the first is looked at for its own");
+    run.given(Input::FreshLooked { step: stop, seen: seen(both) });
+    run.given(Input::ActBegun { step: stop, act: ActId(1), begun: begun_now() });
+    run.given(Input::ActEnded { step: stop, act: ActId(1), end: ActEnd::Sent });
+    let rungs = run.run.service(stop).ladder_of(StepKind::Stop).len() as u32;
+    for rung in 0..rungs {
+        run.given(Input::RungLooked { step: stop, attempt: 1, rung, answer: Answer::holds("gone"), logs: vec![] });
+    }
+    let start = of(StepKind::Start, "left");
+    run.given(Input::FreshLooked { step: start, seen: seen("left=down") });
+    run.given(Input::ActBegun { step: start, act: ActId(2), begun: begun_now() });
+    // It takes many times the other's own patience, which has nothing to do with it.
+    for _ in 0..100 {
+        run.waits(500);
+        let asked = run.given(Input::Tick).orders;
+        if asked.iter().any(|o| matches!(o, Order::FreshLook { step, .. } if *step == other)) {
+            run.given(Input::FreshLooked { step: other, seen: seen("left=rising right=proven") });
+        }
+        assert_ne!(run.run.state(), RunState::Held, "{:?}", run.run.step_now(other).state);
+    }
+    if comes_back {
+        for rung in 0..run.run.service(start).ladder_of(StepKind::Start).len() as u32 {
+            run.given(Input::RungLooked { step: start, attempt: 1, rung, answer: Answer::holds("so"), logs: vec![] });
+        }
+        run.waits(500);
+        run.given(Input::Tick);
+        let taken = run.given(Input::FreshLooked { step: other, seen: seen(both) });
+        assert_eq!(acts(&taken), [(other.0, ActKind::Stop)]);
+    } else {
+        run.waits(20_000);
+        let taken = run.given(Input::Tick);
+        assert_eq!(run.run.state(), RunState::Held, "its own patience is over");
+        assert_eq!(acts(&taken), []);
+    }
+}

@@ -389,7 +389,8 @@ impl Turn<'_> {
             let stays = group.members.iter().filter(|m| *m != address && of(m) == SeenState::Proven && !leaving.contains(*m)).count();
             if state == SeenState::Proven && stays < group.keep_up as usize {
                 if !leaving.is_empty() {
-                    return self.look_again(step); // Another member is still on its way back.
+                    // Another member is still on its way back, and has its own patience for that: this one's is for its own stop.
+                    return self.wait_for_room(step);
                 }
                 return self.fail(
                     step,
@@ -434,6 +435,12 @@ impl Turn<'_> {
                 && g.members.contains(&address)
                 && g.at_once.is_some_and(|limit| self.members_in_work(g, step).iter().filter(|m| **m != address).count() >= limit as usize)
         })
+    }
+
+    /// Waits for what ends by itself, within a patience of its own.
+    fn wait_for_room(&mut self, step: StepId) {
+        let now = self.run.step_mut(step);
+        (now.look_since, now.look_again_at) = (None, Some(self.now + LOOK_AGAIN));
     }
 
     /// Waits for what is on its way, as long as the step's patience lasts.
