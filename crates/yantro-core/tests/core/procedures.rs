@@ -144,27 +144,40 @@ fn a_value_is_one_argument_and_is_read_by_nobody(#[case] value: &str) {
     assert_eq!(spec.env["VALUE_PACKAGE"], value);
 }
 
-#[test]
-fn a_piece_of_output_is_known_to_later_lines() {
-    let more = written(
-        "",
-        &["work = [\"bin/version\"], keep = { version = \"at ([0-9.]+)\" }, changes_nothing = true", "announce = \"now at {version}\""],
-    );
+/// Line by line, as log patterns match.
+#[rstest]
+#[case::one_line("at ([0-9.]+)", "fares-db is at 14.2\n")]
+#[case::to_the_end_of_its_line("at ([0-9.]+)$", "fares-db is at 14.2\r\nboards are at 3\nas before\n")]
+#[case::from_the_begin_of_its_line("^at ([0-9.]+)", "looked at 9\nat 14.2\n")]
+#[case::the_first_that_is_a_piece("at ([0-9.]*)", "at \nat 14.2\n")]
+fn a_piece_of_output_is_known_to_later_lines(#[case] pattern: &str, #[case] output: &str) {
+    let keeps = format!("work = [\"bin/version\"], keep = {{ version = '{pattern}' }}, changes_nothing = true");
+    let more = written("", &[&keeps, "announce = \"now at {version}\""]);
     let mut world = world(&more, "", &[]);
-    world.output = "fares-db is at 14.2\n".into();
+    world.output = output.into();
     let run = world.play_procedure("night", &[], Operator::GivesUp).unwrap();
     assert_eq!((run.state(), run.values()["version"].as_str()), (RunState::Finished, "14.2"));
     let announced = run.task(run.steps().nth(1).unwrap().0.id).unwrap().unwrap();
     assert_eq!(announced.says(), "announce: now at 14.2");
 }
 
-#[test]
-fn output_without_the_piece_fails_the_step() {
-    let more = written("", &["work = [\"bin/version\"], keep = { version = \"at ([0-9.]+)\" }, changes_nothing = true"]);
+/// The work is done: it is neither done again nor taken back for what it did not print.
+#[rstest]
+#[case::put_back("\"put-back\"", RunState::GivenUp)]
+#[case::divert("{ divert = \"fallback\" }", RunState::GivenUp)]
+#[case::hold("\"hold\"", RunState::GivenUp)]
+#[case::carry_on("\"carry-on\"", RunState::FinishedWithExceptions)]
+fn output_without_the_piece_takes_no_good_work_back(#[case] rule: &str, #[case] state: RunState) {
+    let work = format!("{PATCH}, keep = {{ version = \"at ([0-9.]+)\" }}, attempts = 3, if_it_fails = {rule}");
+    let more = written("", &["stop = [\"alone\"]", &work, "start = [\"alone\"]"])
+        + "[procedure.fallback]\ntitle = \"Fallback\"\nsteps = [{ start = [\"alone\"] }]\n";
     let mut world = world(&more, "", &[]);
-    world.output = "no idea\n".into();
+    world.output = "at\n14.2\n".into();
     let run = world.play_procedure("night", &[], Operator::GivesUp).unwrap();
-    assert_eq!(run.state(), RunState::GivenUp);
+    assert_eq!(done(&run), ["stop alone", "patch"]);
+    assert_eq!(run.state(), state);
+    let failed = world.events.iter().find_map(|(_, e)| if let Event::StepFailed { reason, .. } = e { Some(reason.as_str()) } else { None });
+    assert!(failed.unwrap().starts_with("it ended well, and no line of its output"), "{failed:?}");
 }
 
 #[test]

@@ -347,6 +347,12 @@ impl Turn<'_> {
     }
 
     fn fail(&mut self, step: StepId, reason: String, outcome_unknown: bool) {
+        let rule = self.run.rule_of(step);
+        self.fail_by(step, reason, outcome_unknown, rule);
+    }
+
+    /// Fails a step, to which this rule then applies.
+    fn fail_by(&mut self, step: StepId, reason: String, outcome_unknown: bool, rule: IfItFails) {
         if self.run.giving_up {
             return self.left_behind(step);
         }
@@ -358,7 +364,7 @@ impl Turn<'_> {
             let by = if self.run.part == Part::PutBack { "putting back" } else { "diverting" };
             return self.end(step, StepEnd::PassedOver { by: by.to_owned(), why: reason });
         }
-        match self.run.rule_of(step) {
+        match rule {
             _ if outcome_unknown => self.hold(HoldCause::Step { step }),
             IfItFails::CarryOn => self.pass_over(step, "the rule carry-on", &reason),
             IfItFails::Hold => self.hold(HoldCause::Step { step }),

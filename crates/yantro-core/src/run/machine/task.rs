@@ -6,7 +6,10 @@ use regex::Regex;
 
 use super::Turn;
 use crate::{
-    estate::file::{PersonKind, Unanswered},
+    estate::{
+        IfItFails,
+        file::{PersonKind, Unanswered},
+    },
     proof::{Answer, Verdict},
     run::{
         Refusal,
@@ -91,16 +94,24 @@ impl Turn<'_> {
             return self.prove(step);
         }
         for (name, pattern) in keep {
-            let found = Regex::new(&pattern).ok().and_then(|r| Some(r.captures(output)?.get(1)?.as_str().trim().to_owned()));
-            match found {
+            match piece(&pattern, output) {
                 Some(value) => self.happened(Event::ValueKept { step, name, value }),
                 None => {
-                    return self
-                        .attempt_failed(step, format!("nothing in its output matches \"{pattern}\", which {{{name}}} is taken from"));
+                    let why = format!("it ended well, and no line of its output matches \"{pattern}\", which {{{name}}} is taken from");
+                    return self.done_without_piece(step, why);
                 }
             }
         }
         self.prove(step);
+    }
+
+    /// The work itself is done: it is not done a second time for what it did not print, and no rule takes it back by itself.
+    fn done_without_piece(&mut self, step: StepId, why: String) {
+        let rule = match self.run.rule_of(step) {
+            IfItFails::CarryOn => IfItFails::CarryOn,
+            IfItFails::Hold | IfItFails::PutBack | IfItFails::Divert(_) => IfItFails::Hold,
+        };
+        self.fail_by(step, why, false, rule);
     }
 
     pub(super) fn task_patience_ended(&mut self, step: StepId) {
@@ -202,6 +213,14 @@ impl Turn<'_> {
         self.happened(Event::Ended { end: RunEnd::Refused, differences: Vec::new(), otherwise: Vec::new() });
         self.order(Order::Release);
     }
+}
+
+/// What the first group of a pattern takes out of the first line that has it: line by line, as log patterns match.
+fn piece(pattern: &str, output: &str) -> Option<String> {
+    let pattern = Regex::new(pattern).ok()?;
+    let of = |line| Some(pattern.captures(line)?.get(1)?.as_str().trim().to_owned());
+    // Nothing is no piece: a command filled with it would mean something else.
+    output.lines().filter_map(of).find(|piece| !piece.is_empty())
 }
 
 impl Run {
