@@ -98,6 +98,9 @@ impl Engine {
         for (address, against) in reader.log_against()? {
             hands.set_log_against(&address, Some(against));
         }
+        for (address, intended) in reader.intended_down()? {
+            hands.set_intended_down(&address, Some(intended));
+        }
         hands.follow_started();
         let standstill = match (&loaded, standstill) {
             (Some(loaded), None) => doubts_the_store(&hands, &loaded.estate).await,

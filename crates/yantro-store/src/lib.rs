@@ -122,8 +122,17 @@ pub struct StartedAs {
     pub edition: u64,
     /// The service with all its settings, overrides in it, secrets as references.
     pub service: std::sync::Arc<yantro_core::estate::Service>,
-    /// Whether it was taken down on purpose since, by which run and whom (R33).
-    pub intended_down: Option<(RunId, String)>,
+}
+
+/// That a service was taken down on purpose, whoever had started it (R33). It counts until it is up again, by whom ever.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct IntendedDown {
+    /// By which run.
+    pub run: RunId,
+    /// Who began that.
+    pub who: String,
+    /// Why, where that was said.
+    pub why: Option<String>,
 }
 
 /// One line of the audit trail.
@@ -171,6 +180,8 @@ pub struct Batch {
     pub settings: Vec<(String, String)>,
     /// Forbidden lines in services' logs, and which of them no longer count.
     pub log_against: Vec<(Address, Option<LogAgainst>)>,
+    /// Services that were taken down on purpose, and those of which that does not count any longer.
+    pub intended_down: Vec<(Address, Option<IntendedDown>)>,
     /// A session of this store that begins: its identity, and when.
     pub session: Option<(String, Timestamp)>,
     /// Identities that runs were asked for under.
@@ -188,9 +199,25 @@ impl Batch {
             && self.edition.is_none()
             && self.settings.is_empty()
             && self.log_against.is_empty()
+            && self.intended_down.is_empty()
             && self.session.is_none()
             && self.asked_as.is_empty()
     }
+}
+
+/// Keeps what a table says of each service, or that it says nothing any longer.
+fn keep_by_address<T: Serialize>(t: &Transaction<'_>, table: &str, rows: &[(Address, Option<T>)]) -> Result<(), StoreError> {
+    for (address, row) in rows {
+        match row {
+            Some(row) => t
+                .prepare_cached(&format!(
+                    "INSERT INTO {table} (address, body) VALUES (?1,?2) ON CONFLICT (address) DO UPDATE SET body = ?2"
+                ))?
+                .execute(params![address.to_string(), json(row)])?,
+            None => t.prepare_cached(&format!("DELETE FROM {table} WHERE address = ?1"))?.execute(params![address.to_string()])?,
+        };
+    }
+    Ok(())
 }
 
 fn open(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
@@ -326,14 +353,8 @@ fn write(t: &Transaction<'_>, batch: &Batch) -> Result<Vec<i64>, StoreError> {
     for (name, value) in &batch.settings {
         t.execute("INSERT INTO setting (name, value) VALUES (?1,?2) ON CONFLICT (name) DO UPDATE SET value = ?2", params![name, value])?;
     }
-    for (address, against) in &batch.log_against {
-        match against {
-            Some(against) => t
-                .prepare_cached("INSERT INTO log_against (address, body) VALUES (?1,?2) ON CONFLICT (address) DO UPDATE SET body = ?2")?
-                .execute(params![address.to_string(), json(against)])?,
-            None => t.prepare_cached("DELETE FROM log_against WHERE address = ?1")?.execute(params![address.to_string()])?,
-        };
-    }
+    keep_by_address(t, "log_against", &batch.log_against)?;
+    keep_by_address(t, "intended_down", &batch.intended_down)?;
     for (identity, run) in &batch.asked_as {
         t.execute("INSERT INTO asked_as (identity, run) VALUES (?1,?2)", params![identity, run.0])?;
     }
@@ -454,6 +475,11 @@ impl Reader {
     /// Forbidden lines in services' logs that still count.
     pub fn log_against(&self) -> Result<Vec<(Address, LogAgainst)>, StoreError> {
         self.by_address("log_against", "the line against it")
+    }
+
+    /// Services that were taken down on purpose, and are not known to have been up since.
+    pub fn intended_down(&self) -> Result<Vec<(Address, IntendedDown)>, StoreError> {
+        self.by_address("intended_down", "that it was taken down on purpose")
     }
 
     /// A table with one body for each service.
@@ -632,6 +658,26 @@ mod tests {
         edition(5, None);
         assert!(reader.edited_since_load().unwrap().is_empty());
         assert_eq!(reader.newest_edition().unwrap().unwrap().text, "edition 5");
+    }
+
+    #[test]
+    fn what_an_older_store_says_is_down_on_purpose_is_kept() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("yantro.db");
+        let mut older = Connection::open(&path).unwrap();
+        schema::migrations().to_version(&mut older, 4).unwrap();
+        for (address, body) in [
+            ("h/db", r#"{"run":1,"intended_down":[3,"maren"]}"#),
+            ("h/app", r#"{"run":1,"intended_down":null}"#),
+            ("h/gate", r#"{"run":1}"#),
+        ] {
+            older.execute("INSERT INTO started (address, body) VALUES (?1, ?2)", params![address, body]).unwrap();
+        }
+        drop(older);
+        drop(Writer::open(&path).unwrap());
+        let kept = Reader::open(&path).unwrap().intended_down().unwrap();
+        let intended = IntendedDown { run: RunId(3), who: "maren".into(), why: None };
+        assert_eq!(kept, [("h/db".parse().unwrap(), intended)]);
     }
 
     #[test]

@@ -2,7 +2,15 @@
 
 use rusqlite_migration::{M, Migrations};
 
-const STEPS: &[M<'static>] = &[FIRST, SECOND, THIRD, FOURTH];
+const STEPS: &[M<'static>] = &[FIRST, SECOND, THIRD, FOURTH, FIFTH];
+
+/// What is down on purpose is known of services that others had started, too: apart from what was started, and with the reason.
+const FIFTH: M<'static> = M::up(
+    "CREATE TABLE intended_down (address TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT ROWID;
+     INSERT INTO intended_down
+        SELECT address, json_object('run', body ->> '$.intended_down[0]', 'who', body ->> '$.intended_down[1]', 'why', NULL)
+        FROM started WHERE json_type(body, '$.intended_down') = 'array';",
+);
 
 /// What a run was asked for as: asked twice under one identity it is begun once.
 const FOURTH: M<'static> =

@@ -286,6 +286,26 @@ fn by_hand(server: &Server, address: &str) -> std::process::Child {
     child
 }
 
+/// R33: that it was meant to be down is over once it is up, whoever brought it up: its next end is nobody's intention.
+#[test]
+fn a_stop_on_purpose_is_told_with_its_reason_until_the_service_is_up_again() {
+    let server = up(&[]);
+    let purpose = |server: &Server| {
+        let board = server.get("/board");
+        let rows = board["services"].as_array().unwrap();
+        rows.iter().find(|r| r["address"] == "quay/app").unwrap()["intended_down"].as_str().unwrap_or_default().to_owned()
+    };
+    server.ok(&["stop", "app", "--yes", "--why", "its disk is moved"]);
+    assert!(purpose(&server).ends_with("in run 2: its disk is moved"), "{}", purpose(&server));
+    assert!(server.ok(&["board"]).contains("in run 2: its disk is moved"));
+    let mut child = by_hand(&server, "quay/app");
+    wait_until("it is meant to be up", || purpose(&server).is_empty().then_some(()));
+    unsafe { libc::kill(child.id() as i32, libc::SIGKILL) };
+    let _ = child.wait();
+    wait_until("it is seen down", || (server.state("quay/app") == "down").then_some(()));
+    assert_eq!(purpose(&server), "", "nobody meant this");
+}
+
 /// R8: planned while what relies on it was down, and begun after somebody brought that up.
 #[test]
 fn a_queued_run_that_things_changed_for_does_what_is_confirmed_anew_and_leaves_nobody_down() {

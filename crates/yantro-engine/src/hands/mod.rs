@@ -20,7 +20,7 @@ use yantro_core::{
     time::Timestamp,
 };
 use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Hosts, Looked, ProcessId, Recorded};
-use yantro_store::StartedAs;
+use yantro_store::{IntendedDown, StartedAs};
 
 use crate::{clock::Clock, identity::Identity, inbox::Inbox, messages::Msg};
 
@@ -39,6 +39,8 @@ pub(crate) struct Hands {
     /// The start that each service runs by now.
     known: Arc<Mutex<BTreeMap<Address, ActRecord>>>,
     started: Arc<RwLock<BTreeMap<Address, Arc<StartedAs>>>>,
+    /// What was taken down on purpose, and was not up since.
+    intended_down: Arc<RwLock<BTreeMap<Address, IntendedDown>>>,
     watching: Arc<RwLock<Watching>>,
     climbs: Arc<Mutex<HashMap<(RunId, StepId), AbortHandle>>>,
     /// Why a restart is owed by what lies on disk, as of the last round.
@@ -92,6 +94,7 @@ impl Hands {
             inbox,
             known: Arc::new(Mutex::new(known)),
             started: Arc::new(RwLock::new(started.into_iter().map(|(a, s)| (a, Arc::new(s))).collect())),
+            intended_down: Arc::default(),
             watching: Arc::default(),
             climbs: Arc::default(),
             owed: Arc::default(),
@@ -111,6 +114,18 @@ impl Hands {
 
     pub fn remember_started(&self, address: &Address, started: StartedAs) {
         self.started.write().unwrap_or_else(PoisonError::into_inner).insert(address.clone(), Arc::new(started));
+    }
+
+    pub fn intended_down(&self, address: &Address) -> Option<IntendedDown> {
+        self.intended_down.read().unwrap_or_else(PoisonError::into_inner).get(address).cloned()
+    }
+
+    pub fn set_intended_down(&self, address: &Address, intended: Option<IntendedDown>) {
+        let mut all = self.intended_down.write().unwrap_or_else(PoisonError::into_inner);
+        match intended {
+            Some(intended) => _ = all.insert(address.clone(), intended),
+            None => _ = all.remove(address),
+        }
     }
 
     fn known(&self, address: &Address) -> Option<ActRecord> {

@@ -13,7 +13,7 @@ use yantro_core::{
     time::Timestamp,
 };
 use yantro_reach::Link;
-use yantro_store::StartedAs;
+use yantro_store::{IntendedDown, StartedAs};
 
 use crate::hands::Hands;
 
@@ -43,7 +43,7 @@ pub struct BoardRow {
     /// Why its step in that run awaits a decision, where one does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failed_in_run: Option<String>,
-    /// It was taken down on purpose, by whom (R33).
+    /// It was taken down on purpose, by whom and why (R33).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub intended_down: Option<String>,
     /// Its restart is owed.
@@ -256,6 +256,7 @@ pub(crate) fn row(
     watched: Option<&Watched>,
     in_run: Option<&InRun<'_>>,
     started: Option<&StartedAs>,
+    intended_down: Option<&IntendedDown>,
     owed_by_files: Option<String>,
     now: Timestamp,
 ) -> BoardRow {
@@ -306,7 +307,10 @@ pub(crate) fn row(
         impact: service.impact.clone(),
         in_run: in_run.map(|i| i.run.id),
         failed_in_run: in_run.and_then(failure),
-        intended_down: started.and_then(|s| s.intended_down.as_ref()).map(|(run, who)| format!("taken down by {who} in run {run}")),
+        intended_down: intended_down.filter(|_| !seen.state.is_up()).map(|IntendedDown { run, who, why }| {
+            let why = why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
+            format!("taken down by {who} in run {run}{why}")
+        }),
         restart_owed: owed_because.is_some(),
         owed_because,
         acts: if cannot.is_some() { Vec::new() } else { notes.iter().map(|(_, act)| (*act).to_owned()).collect() },

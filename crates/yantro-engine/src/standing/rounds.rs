@@ -75,6 +75,7 @@ impl Engine {
                     self.hands.watched(a).as_ref(),
                     acted_on.get(a),
                     started.as_deref(),
+                    self.hands.intended_down(a).as_ref(),
                     self.hands.owed_by_files(a),
                     now,
                 )

@@ -23,10 +23,10 @@ use yantro_core::{
         ActKind, Begun, Decision, DecisionKind, Divert, Event, Frozen, HoldCause, Input, Order, Refusal, Restriction, Run, RunId, Stamped,
         StepEnd,
     },
-    sequence::{Shown, StepKind, kept_under},
+    sequence::{OnService, Shown, StepKind, kept_under},
     time::Timestamp,
 };
-use yantro_store::{AuditRow, Batch, Edition, StartedAs, StoreError};
+use yantro_store::{AuditRow, Batch, Edition, IntendedDown, StartedAs, StoreError};
 
 use crate::{
     clock::Steps,
@@ -258,6 +258,23 @@ impl Work {
         }
     }
 
+    /// A step left a service as it was wished to stand: down on purpose, or up (R33).
+    fn intends(&mut self, run: &Run, on: &OnService) {
+        let is_stop = on.kind == StepKind::Stop;
+        let why = || run.begun.why.clone();
+        self.intended_down(&on.address, is_stop.then(|| IntendedDown { run: run.id, who: run.begun.who.clone(), why: why() }));
+    }
+
+    fn intended_down(&mut self, address: &Address, intended: Option<IntendedDown>) {
+        let known = self.engine.hands.intended_down(address);
+        if known != intended {
+            let (hands, of, before) = (self.engine.hands.clone(), address.clone(), known);
+            self.undo.push(Box::new(move || hands.set_intended_down(&of, before)));
+            self.engine.hands.set_intended_down(address, intended.clone());
+            self.batch.intended_down.push((address.clone(), intended));
+        }
+    }
+
     /// What follows from an event besides the run itself.
     pub(crate) fn note(&mut self, run: &Run, event: &Event, now: Timestamp) {
         if let Event::StepEnded { step, .. } = event {
@@ -274,12 +291,12 @@ impl Work {
                         at: now,
                         edition: run.begun.edition,
                         service: run.service(*step).clone(),
-                        intended_down: None,
                     };
                     self.engine.hands.remember_started(&address, started.clone());
                     self.batch.started.push((address.clone(), started));
-                    // What its log said before is of another life.
+                    // What its log said before is of another life, and that it was taken down is over.
                     self.log_against(&address, None);
+                    self.intended_down(&address, None);
                 }
             }
             Event::LogKept { step, logs } => {
@@ -310,12 +327,12 @@ impl Work {
                 let Some(on) = planned.service() else { return };
                 let state = if on.kind == StepKind::Stop { SeenState::Down } else { SeenState::Proven };
                 self.engine.hands.set_seen(&on.address, state);
-                if on.kind == StepKind::Stop
-                    && let Some(started) = self.engine.hands.started_as(&on.address)
-                {
-                    let started = StartedAs { intended_down: Some((run.id, run.begun.who.clone())), ..(*started).clone() };
-                    self.engine.hands.remember_started(&on.address, started.clone());
-                    self.batch.started.push((on.address.clone(), started));
+                self.intends(run, on);
+            }
+            // Found down, and wished so: that it is down is on purpose from now on.
+            Event::StepEnded { step, end: StepEnd::Unneeded } => {
+                if let Some(on) = run.begun.sequence.step(*step).service() {
+                    self.intends(run, on);
                 }
             }
             Event::Noted { who, text } => self.audit(who, "note", format!("run {}", run.id), Some(text.clone())),
@@ -499,6 +516,10 @@ impl Work {
         for (address, state, says) in &mut seen {
             if let Some(watched) = self.engine.hands.watched(address).filter(|w| w.seen.state != *state) {
                 (*state, *says) = (watched.seen.state, watched.seen.says);
+            }
+            // Whoever brought it up: when it is down the next time, nobody meant that.
+            if matches!(state, SeenState::Proven | SeenState::Rising | SeenState::Ailing) {
+                self.intended_down(address, None);
             }
         }
         for id in self.open_runs() {

@@ -10,7 +10,7 @@ use yantro_core::{
     sequence::Wish,
     time::Timestamp,
 };
-use yantro_engine::{Engine, EngineError, LoadRequest};
+use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest};
 use yantro_store::{Batch, Edition, Writer};
 
 use crate::world::{ESTATE, World, request, started};
@@ -160,4 +160,27 @@ async fn a_loop_with_nothing_to_do_rests() {
     let ended = engine.run(run).unwrap();
     assert_eq!(ended.state, RunState::Finished, "{:?}", ended.held_because);
     assert!(engine.next_wake().is_none(), "it wants waking for a run that ended");
+}
+
+/// R33: what is down on purpose is known of any service, with who and why, until it is up again.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_was_taken_down_on_purpose_is_known_with_its_reason() {
+    let world = World::begun().await;
+    let said = |e: &Engine, of: &str| e.board().services.into_iter().find(|r| r.address.service.as_str() == of).unwrap().intended_down;
+    let why = |of: &str, wish, why: &str| BeginRequest { why: Some(why.to_owned()), ..request(wish, of) };
+    // Nothing of these was ever started by Yantro.
+    let run = world.engine.begin(&why("boards", Wish::Stop, "new screens"), "tove").await.unwrap();
+    world.is(run, &[RunState::Finished]).await;
+    let found_down = world.engine.begin(&why("drill", Wish::Stop, "it stays so"), "tove").await.unwrap();
+    world.is(found_down, &[RunState::Finished]).await;
+    let taken_down = |why: &str, run: RunId| Some(format!("taken down by tove in run {run}: {why}"));
+    assert_eq!(said(&world.engine, "boards"), taken_down("new screens", run));
+    assert_eq!(said(&world.engine, "drill"), taken_down("it stays so", found_down));
+    assert_eq!(said(&world.engine, "fares-db"), None);
+    let kept = world.engine.reader().unwrap().intended_down().unwrap();
+    assert_eq!(kept.len(), 2, "{kept:?}");
+    world.plays(Wish::Start, "boards").await;
+    assert_eq!(said(&world.engine, "boards"), None);
+    let kept = world.engine.reader().unwrap().intended_down().unwrap();
+    assert_eq!(kept.len(), 1, "{kept:?}");
 }
