@@ -366,6 +366,9 @@ impl Here {
         }
         match (&service.runner, spec.kind) {
             (ServiceRunner::Systemd(s), kind) => {
+                if !matches!(kind, ActKind::Evidence(_)) && crate::looks::own::units().contains(&s.unit) {
+                    return Err(refused(format!("Yantro's own processes here hang on {}", s.unit), "do it by hand"));
+                }
                 let (words, limit) = match kind {
                     ActKind::Start => (manager_command("start", &s.unit), service.start.patience.0),
                     ActKind::Stop | ActKind::Clear => (manager_command("stop", &s.unit), service.stop.patience.0),
@@ -518,13 +521,22 @@ impl Here {
         })
     }
 
-    /// The processes of a service that is signalled: where it cannot be said which are its own, none is.
+    /// The processes of a service that is signalled: where it cannot be said which are its own, none is, and none ever that
+    /// is one of Yantro's own (R13).
     fn said_tree(&self, service: &Service, known: Option<&ActRecord>) -> Result<Tree, ActEnd> {
         let tree = tree::tree(service, known, &self.round());
-        match &tree.unsaid {
-            Some(why) => Err(refused(
+        if let Some(why) = &tree.unsaid {
+            return Err(refused(
                 format!("it cannot be said which process is {}'s: {why}", service.address),
                 "see that this account may look at its processes",
+            ));
+        }
+        let own = crate::looks::own::line();
+        let main = tree.main.as_ref().map(|m| m.pid);
+        match main.iter().chain(tree.all()).find(|pid| own.contains(pid)) {
+            Some(pid) => Err(refused(
+                format!("process {pid}, which {} is known by, is Yantro's own, or one that it hangs on", service.address),
+                "do it by hand, or tell the service from it: another program, or arguments of its own",
             )),
             None => Ok(tree),
         }

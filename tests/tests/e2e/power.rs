@@ -268,14 +268,17 @@ fn what_comes_up_at_boot_and_is_still_starting_is_awaited_after_a_reboot() {
     pier.ok(&["sh", "-c", &format!("printf '{unit}' > /etc/systemd/system/fares.service; systemctl enable --now fares")]);
     let fares = "[service.fares]\nhost = \"pier\"\nrun_by = \"systemd\"\nstart = { patience = \"90s\" }\n\
                  ladder = [{ rung = \"port\", port = 7001, on = \"127.0.0.1\" }, \
-                 { rung = \"web\", url = \"http://127.0.0.1:7001/\", not_yet = \"still starting\" }]\n";
+                 { rung = \"web\", url = \"http://127.0.0.1:7001/\", not_yet = \"still starting\" }]\n\
+                 [service.door]\nhost = \"pier\"\nrun_by = \"systemd\"\nunit = \"ssh\"\n";
     let controller = Controller::serve(&lab, [pier.machine()]);
     let server = Server::with_estate(&estate(&lab, &controller, &[&pier], "", fares).replace("@MORE@", ""));
-    proven(&server, &["pier/fares"]);
+    proven(&server, &["pier/fares", "pier/door"]);
     let run = server.begin(&["reboot", "pier"]);
     let view = server.run_is(run, &["finished", "held", "finished-with-exceptions"]);
     assert_eq!(view["state"], "finished", "{}", view["held_because"]);
     let steps = view["steps"].as_array().unwrap();
+    // The SSH server goes and comes with its host: by it the host is asked.
+    assert!(steps.iter().all(|s| s["planned"]["address"] != "pier/door"), "{steps:?}");
     let up = steps.iter().rfind(|s| s["planned"]["address"] == "pier/fares").unwrap();
     assert!(up["now"]["acts"].as_array().unwrap().is_empty(), "it was started over, which begins its while anew: {up}");
     let (began, ended) = times(&view, "pier/fares", up["planned"]["kind"].as_str().unwrap());
@@ -289,10 +292,16 @@ fn what_comes_up_at_boot_and_is_still_starting_is_awaited_after_a_reboot() {
 fn the_ways_by_which_yantro_comes_to_hosts_are_never_acted_on() {
     let Some(lab) = Lab::raise() else { return };
     let (pier, quay) = (raise(&lab, "pier", 11), raise(&lab, "quay", 12));
+    // An SSH server under no name that is known, by which Yantro comes to the quay.
+    let unit = "[Service]\\nExecStart=/usr/sbin/sshd -D -p 2222\\n";
+    quay.ok(&["sh", "-c", &format!("printf '{unit}' > /etc/systemd/system/gatekeeper.service; systemctl start gatekeeper")]);
+    let known = std::fs::read_to_string(lab.file("known_hosts")).unwrap();
+    let at_2222 = known.replace(&quay.address(), &format!("[{}]:2222", quay.address()));
+    std::fs::write(lab.file("known_hosts"), format!("{known}{at_2222}")).unwrap();
     let config = format!(
-        "Host *\n  UserKnownHostsFile {known}\n  IdentityFile {key}\n  IdentitiesOnly yes\n  User root\nHost {}\n  ProxyJump {}\n",
+        "Host *\n  UserKnownHostsFile {known}\n  IdentityFile {key}\n  IdentitiesOnly yes\n  User root\nHost {}\n  ProxyJump {to}\nHost {to}\n  Port 2222\n",
         pier.address(),
-        quay.address(),
+        to = quay.address(),
         known = lab.file("known_hosts").display(),
         key = lab.file("key").display()
     );
@@ -302,7 +311,8 @@ fn the_ways_by_which_yantro_comes_to_hosts_are_never_acted_on() {
          [host.office]\nreach = \"here\"\naddress = \"127.0.0.1\"\npower = {{ by = \"nobody\" }}\n\
          [host.pier]\nreach = \"ssh\"\naddress = \"{}\"\nssh = {{ config = \"{config}\" }}\npower = {{ by = \"nobody\" }}\n\
          [host.quay]\nreach = \"ssh\"\naddress = \"{}\"\nssh = {{ config = \"{config}\" }}\npower = {{ by = \"nobody\" }}\n\
-         [service.sshd]\nhost = \"pier\"\nrun_by = \"systemd\"\nunit = \"ssh\"\n",
+         [service.sshd]\nhost = \"pier\"\nrun_by = \"systemd\"\nunit = \"ssh\"\n\
+         [service.gatekeeper]\nhost = \"quay\"\nrun_by = \"systemd\"\n",
         pier.address(),
         quay.address(),
         config = lab.file("ssh_config").display()
@@ -314,6 +324,7 @@ fn the_ways_by_which_yantro_comes_to_hosts_are_never_acted_on() {
         (["reboot", "office"], "machine that Yantro itself runs on"),
         (["reboot", "quay"], "here → quay → pier"),
         (["stop", "sshd"], "here → pier"),
+        (["restart", "gatekeeper"], "quay/gatekeeper is never acted on by a run: Yantro comes to quay by it (here → quay)"),
     ] {
         let refused = server.cli(&[asked[0], asked[1], "--yes"]);
         assert!(!refused.status.success() && told(&refused).contains(why), "{asked:?}: {}", told(&refused));

@@ -8,3 +8,4 @@ mod ways;
 
 pub use confirmed::{Newest, again, unconfirmed};
 pub use restrictions::restrictions;
+pub use ways::Ways;

@@ -10,8 +10,16 @@ use crate::{
     survey::{FoundPort, Survey},
 };
 
-/// Units that are the SSH server of a host.
-const SSH_UNITS: [&str; 4] = ["ssh.service", "sshd.service", "ssh.socket", "sshd.socket"];
+/// What Yantro and its ways to hosts hang on (R13).
+#[derive(Debug, Clone, Default)]
+pub struct Ways {
+    /// Hosts that are never acted on, each with the reason.
+    pub hosts: BTreeMap<HostName, String>,
+    /// Units of their managers that are not either, each with the reason.
+    pub units: BTreeMap<HostName, BTreeMap<String, String>>,
+    /// What cannot be said of the ways, so that any host may be one of them.
+    pub unsaid: Vec<String>,
+}
 
 impl Plan {
     /// The hosts that it shuts down, powers on or reboots.
@@ -19,29 +27,18 @@ impl Plan {
         self.acting().filter(|a| a.is_power()).map(|a| a.host.clone()).collect()
     }
 
-    /// Whether it acts on the SSH server of a host.
-    pub fn acts_on_ssh(&self, estate: &Estate) -> bool {
-        self.acting().any(|a| is_ssh(estate, a))
-    }
-
     fn acting(&self) -> impl Iterator<Item = &Address> {
         let steps = self.sequence.steps.iter().filter(|s| s.kind() != StepKind::Await);
         steps.filter_map(|s| s.service()).map(|on| &on.address)
     }
 
-    /// Refuses what would cut Yantro off: `ways` are the hosts that must not be acted on, each with the reason.
-    pub fn heed_ways(&mut self, ways: &BTreeMap<HostName, String>, estate: &Estate) {
+    /// Refuses what would cut Yantro off, or end it.
+    pub fn heed_ways(&mut self, ways: &Ways, estate: &Estate) {
         let mut obstacles: Vec<Obstacle> = Vec::new();
         let acting: BTreeSet<&Address> = self.acting().collect();
         for address in acting {
-            let why = match ways.get(&address.host).filter(|_| address.is_power()) {
-                Some(way) => format!("{} is never acted on by a run: {way}", address.host),
-                None if is_ssh(estate, address) => {
-                    format!("{address} is the SSH server by which Yantro comes to {} (here → {})", address.host, address.host)
-                }
-                None => continue,
-            };
-            let mend = "do it by hand, or leave it out".to_owned();
+            let by_hand = |why: String| (why, "do it by hand, or leave it out".to_owned());
+            let Some((why, mend)) = against(ways, estate, address).map(by_hand).or_else(|| unsaid(ways, address)) else { continue };
             obstacles.push(Obstacle { address: Some(address.clone()), line: None, why, mend });
         }
         self.obstacles.extend(obstacles);
@@ -86,9 +83,24 @@ impl Plan {
     }
 }
 
-fn is_ssh(estate: &Estate, address: &Address) -> bool {
-    let runner = estate.services.get(address).map(|s| &s.runner);
-    matches!(runner, Some(ServiceRunner::Systemd(u)) if SSH_UNITS.contains(&u.unit.as_str()))
+/// Why something is never acted on.
+fn against(ways: &Ways, estate: &Estate, address: &Address) -> Option<String> {
+    let host = &address.host;
+    if let Some(way) = ways.hosts.get(host).filter(|_| address.is_power()) {
+        return Some(format!("{host} is never acted on by a run: {way}"));
+    }
+    let ServiceRunner::Systemd(unit) = &estate.services.get(address)?.runner else { return None };
+    if let Some(way) = ways.units.get(host).and_then(|units| units.get(&unit.unit)) {
+        return Some(format!("{address} is never acted on by a run: {way}"));
+    }
+    unit.is_ssh_server().then(|| format!("{address} is the SSH server by which Yantro comes to {host} (here → {host})"))
+}
+
+/// Why a host may be one that is never acted on, and how to have that said.
+fn unsaid(ways: &Ways, address: &Address) -> Option<(String, String)> {
+    let why = (address.is_power() && !ways.unsaid.is_empty()).then(|| ways.unsaid.join("; "))?;
+    let mend = "see that `ssh -G` answers for each host, asked by the account of the server".to_owned();
+    Some((format!("whether Yantro comes to others through {} cannot be said: {why}", address.host), mend))
 }
 
 fn is_loopback(on: &str) -> bool {

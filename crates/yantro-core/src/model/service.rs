@@ -171,6 +171,13 @@ impl SystemdSpec {
     pub fn journal(&self) -> String {
         format!("journal:{}", self.unit)
     }
+
+    /// Whether it is an SSH server, by the names that these are packaged under: sshd(8), dropbear(8), their sockets and
+    /// instances. It is the way to its host: never acted on (R13), and down and up with that.
+    pub fn is_ssh_server(&self) -> bool {
+        let name = self.unit.split(['@', '.']).next().unwrap_or_default();
+        ["ssh", "sshd", "dropbear"].contains(&name)
+    }
 }
 
 /// A process that Yantro starts.

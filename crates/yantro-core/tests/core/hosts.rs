@@ -6,6 +6,7 @@ use rstest::rstest;
 use yantro_core::{
     estate::{Estate, PowerDeed, RungKind, ServiceRunner, vet},
     graph::EstateGraph,
+    guards::Ways,
     name::Address,
     proof::{Facts, SeenState},
     selection::{of_host, resolve},
@@ -152,8 +153,15 @@ fn starting_a_service_whose_host_is_off_powers_that_on_first() {
 #[case::way(&["power:harbour"], "harbour is never acted on by a run: Yantro comes to storage through it")]
 #[case::taken_along(&["power:storage"], "harbour is never acted on")]
 #[case::ssh(&["desk/ssh"], "desk/ssh is the SSH server by which Yantro comes to desk")]
+#[case::own_unit(&["office/yantro"], "office/yantro is never acted on by a run: Yantro itself runs in it")]
+#[case::taken_down_for_another(&["office/ledger"], "office/yantro is never acted on by a run: Yantro itself runs in it")]
+#[case::may_be_a_way(&["power:desk"], "whether Yantro comes to others through desk cannot be said: storage: ssh -G does not answer")]
 fn the_ways_to_hosts_are_refused_with_the_path(#[case] words: &[&str], #[case] why: &str) {
-    let (estate, graph) = sound("");
+    let unit = "like = \"unit\"\nhost = \"office\"\n";
+    let (estate, graph) = sound(&format!("[service.ledger]\n{unit}[service.yantro]\n{unit}relies_on = [\"ledger\"]\n"));
+    let own = BTreeMap::from([("yantro.service".to_owned(), "Yantro itself runs in it".to_owned())]);
+    let units = BTreeMap::from([("office".parse().unwrap(), own)]);
+    let unsaid = vec!["storage: ssh -G does not answer".to_owned()];
     let words: Vec<String> = words.iter().map(|w| (*w).to_owned()).collect();
     let chosen = resolve(&estate, &graph, &words, &[]).unwrap();
     let facts: Facts = estate.services.keys().map(|a| (a.clone(), SeenState::Proven)).collect();
@@ -162,9 +170,25 @@ fn the_ways_to_hosts_are_refused_with_the_path(#[case] words: &[&str], #[case] w
         ("office".parse().unwrap(), "it is the machine that Yantro itself runs on".to_owned()),
         ("harbour".parse().unwrap(), "Yantro comes to storage through it (here → harbour → storage)".to_owned()),
     ]);
-    plan.heed_ways(&ways, &estate);
+    plan.heed_ways(&Ways { hosts: ways, units, unsaid }, &estate);
     assert!(plan.obstacles.iter().any(|o| o.why.contains(why)), "{:?}", plan.obstacles);
     assert!(!plan.can_begin());
+}
+
+/// The SSH server is the way by which a host is asked to go down: it goes and comes with it, and is no step of any run.
+#[rstest]
+#[case::shut_down(Wish::Stop)]
+#[case::reboot(Wish::Restart)]
+#[case::power_cycle(Wish::PowerCycle)]
+fn a_host_goes_down_with_its_described_ssh_server(#[case] wish: Wish) {
+    let (estate, graph) = sound("[service.gatekeeper]\nlike = \"unit\"\nhost = \"desk\"\nunit = \"dropbear@lan\"\n");
+    let chosen = resolve(&estate, &graph, &["power:desk".to_owned()], &[]).unwrap();
+    let facts: Facts = estate.services.keys().map(|a| (a.clone(), SeenState::Proven)).collect();
+    let mut plan = plan(&estate, &graph, &facts, &Usual::default(), &Request::new(wish, chosen));
+    plan.heed_ways(&Ways::default(), &estate);
+    assert!(plan.can_begin(), "{:?}", plan.obstacles);
+    let of_ways: Vec<String> = steps(&plan).into_iter().filter(|s| s.contains("ssh") || s.contains("gatekeeper")).collect();
+    assert!(of_ways.is_empty(), "{of_ways:?}");
 }
 
 #[test]

@@ -27,10 +27,10 @@ impl Engine {
     pub(crate) async fn heed_hosts(&self, plan: &mut Plan, estate: &Estate, along: &BTreeSet<String>) {
         plan.heed_managers(estate, &self.hands.terms_of(plan, estate).await, along);
         let hosts = plan.hosts_acted_on();
-        if hosts.is_empty() && !plan.acts_on_ssh(estate) {
+        plan.heed_ways(&self.hands.hosts.ways(&estate.hosts, !hosts.is_empty()).await, estate);
+        if hosts.is_empty() {
             return;
         }
-        plan.heed_ways(&self.hands.hosts.ways(&estate.hosts).await, estate);
         let downs = plan.sequence.steps.iter().filter_map(|s| s.service()).filter(|on| on.kind == StepKind::Stop);
         let downs: BTreeSet<HostName> = downs.filter(|on| on.address.is_host()).map(|on| on.address.host.clone()).collect();
         let asked = downs.into_iter().map(|host| async move {

@@ -371,11 +371,13 @@ impl Hosts {
         let (host, service) = (&spec.service.address.host, spec.service);
         let Some(power) = power_of(service) else { return Err(refused("it is no host".to_owned(), "check the estate")) };
         let goes_down = matches!(spec.kind, ActKind::Stop | ActKind::Clear);
+        if spec.kind != ActKind::Start && self.is_ours(host) {
+            return Err(is_ours(host));
+        }
         if let (ServiceRunner::Host(of), true) = (&service.runner, goes_down) {
             let far = self.far(host);
             let boot = self.answers_from(host).await;
             match (far, boot) {
-                (None, _) => return Err(refused(format!("{host} is the machine that Yantro runs on"), "do it by hand")),
                 (Some(far), Some(boot)) if of.reboots || !of.shut_down.is_empty() => {
                     return self.down_by_itself(&far, spec, &boot, claims, tell).await;
                 }
@@ -486,4 +488,9 @@ impl Hosts {
             }
         }
     }
+}
+
+/// Why the machine that the server runs on is not taken down by it (R13).
+fn is_ours(host: &HostName) -> ActEnd {
+    refused(format!("{host} is the machine that Yantro runs on"), "do it by hand")
 }

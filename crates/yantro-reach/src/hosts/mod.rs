@@ -17,7 +17,8 @@ use std::{
 
 use futures::{StreamExt, future::join_all, stream};
 use yantro_core::{
-    estate::{Host, Reach, Rung, RungKind, Service},
+    estate::{Host, Rung, RungKind, Service},
+    guards::Ways,
     name::{Address, HostName},
     proof::{Answer, UnitTerms},
     run::{ActEnd, ActKind, LogMark},
@@ -32,6 +33,7 @@ use crate::{
     looks::{
         climb::{Climb, Report},
         logs::{LogFollow, LogLine, open_log, read_file, read_log},
+        own,
         procs::boot_id,
         tree::Round,
     },
@@ -59,8 +61,13 @@ pub struct ReadLog {
 
 impl Hosts {
     /// Why hosts must never be acted on (R13): the machine that Yantro runs on, and those by which it comes to others.
-    pub async fn ways(&self, hosts: &BTreeMap<HostName, Host>) -> BTreeMap<HostName, String> {
-        let mut ways = BTreeMap::new();
+    ///
+    /// The units that Yantro hangs on are always told; the hosts only where `of_hosts`, since each is asked for anew.
+    pub async fn ways(&self, hosts: &BTreeMap<HostName, Host>, of_hosts: bool) -> Ways {
+        let (units, mut ways, mut unsaid) = (self.units_hung_on(hosts), BTreeMap::new(), Vec::new());
+        if !of_hosts {
+            return Ways { units, ..Ways::default() };
+        }
         let named = |text: &str| {
             let is = |name: &HostName, host: &Host| {
                 name.as_str() == text.to_ascii_lowercase()
@@ -69,23 +76,45 @@ impl Hosts {
             };
             hosts.iter().find(|(name, host)| is(name, host)).map(|(name, _)| name.clone())
         };
-        for (name, host) in hosts {
-            let own = match host.reach {
-                Reach::Here => true,
-                Reach::Ssh => self.far(name).and_then(|f| f.link().hello).is_some_and(|h| h.boot == boot_id()),
-                Reach::Simulated => false,
-            };
-            if own {
+        for name in hosts.keys() {
+            if self.is_ours(name) {
                 ways.insert(name.clone(), "it is the machine that Yantro itself runs on".to_owned());
             }
         }
         let asked = hosts.keys().filter_map(|name| Some((name, self.far(name)?)));
         for (name, through) in join_all(asked.map(|(name, far)| async move { (name, far.goes_through().await) })).await {
+            let through = through.unwrap_or_else(|why| {
+                unsaid.push(format!("{name}: {why}"));
+                Vec::new()
+            });
             for hop in through.iter().filter_map(|h| named(h)).filter(|hop| hop != name) {
                 ways.entry(hop.clone()).or_insert_with(|| format!("Yantro comes to {name} through it (here → {hop} → {name})"));
             }
         }
-        ways
+        Ways { hosts: ways, units, unsaid }
+    }
+
+    /// Whether a host is the machine that the server itself runs on, however it is reached.
+    pub(crate) fn is_ours(&self, host: &HostName) -> bool {
+        match self.far(host) {
+            Some(far) => far.link().hello.is_some_and(|h| h.boot == boot_id()),
+            None => !self.sim.plays(host),
+        }
+    }
+
+    /// The units of hosts' managers that the server's own processes hang on, and those by which it comes to them.
+    fn units_hung_on(&self, hosts: &BTreeMap<HostName, Host>) -> BTreeMap<HostName, BTreeMap<String, String>> {
+        let mut all: BTreeMap<HostName, BTreeMap<String, String>> = BTreeMap::new();
+        for name in hosts.keys() {
+            let hello = self.far(name).and_then(|f| f.link().hello);
+            let of = all.entry(name.clone()).or_default();
+            let by = hello.into_iter().flat_map(|h| h.hangs_on);
+            of.extend(by.map(|unit| (unit, format!("Yantro comes to {name} by it (here → {name})"))));
+            if self.is_ours(name) {
+                of.extend(own::units().into_iter().map(|unit| (unit, "Yantro itself runs in it".to_owned())));
+            }
+        }
+        all
     }
 
     /// Looks at services, each host at once; `each` hears of every one as it was looked at.

@@ -1,10 +1,11 @@
 //! What gives hosts power: controllers that speak Redfish (DMTF DSP0266), Wake-on-LAN packets, commands.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, HashMap},
     net::UdpSocket,
     process::Stdio,
-    time::{Duration, Instant},
+    sync::{LazyLock, Mutex, PoisonError},
+    time::{Duration, Instant, SystemTime},
 };
 
 use serde_json::{Value, json};
@@ -16,6 +17,8 @@ use crate::looks::rungs::root_cause;
 const ANSWER_WITHIN: Duration = Duration::from_secs(20);
 /// Between looks at a task of a controller.
 const TASK_EVERY: Duration = Duration::from_millis(500);
+/// How long a connection to a controller is kept that nothing is asked over.
+const KEPT_OPEN: Duration = Duration::from_secs(30);
 /// How long a command that says the state may take.
 const STATE_WITHIN: Duration = Duration::from_secs(10);
 
@@ -95,28 +98,37 @@ pub struct Redfish<'c> {
 impl<'c> Redfish<'c> {
     /// Prepares to talk to it. Its certificate is always checked.
     pub fn new(of: &'c Controller, password: Option<&'c str>) -> Result<Self, String> {
-        let _ = rustls::crypto::ring::default_provider().install_default();
-        let mut builder = reqwest::Client::builder()
-            .no_proxy()
-            .redirect(reqwest::redirect::Policy::none())
-            .connect_timeout(Duration::from_secs(5))
-            .timeout(ANSWER_WITHIN)
-            .pool_max_idle_per_host(0);
-        if let Some(path) = &of.believes {
-            let pem = std::fs::read(path).map_err(|e| format!("{path}, by which the controller is believed, cannot be read: {e}"))?;
-            let certificates = reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| format!("{path} has no certificates: {e}"))?;
-            builder = builder.tls_certs_only(certificates);
-        }
-        let client = builder.build().map_err(|e| format!("no HTTP client can be made: {}", root_cause(&e)))?;
-        Ok(Self { of, password, client })
+        Ok(Self { of, password, client: client(of.believes.as_deref())? })
     }
 
-    async fn ask(&self, method: reqwest::Method, path: &str, body: Option<Value>) -> Result<Answer, String> {
-        let url = if path.starts_with("https://") { path.to_owned() } else { format!("{}{path}", self.of.controller) };
-        if !url.starts_with(&self.of.controller) {
+    /// What a path of the controller's means, where it is on the controller.
+    fn url(&self, path: &str) -> Result<reqwest::Url, String> {
+        let read = |text: &str| reqwest::Url::parse(text).map_err(|e| format!("\"{text}\" is no address of a controller: {e}"));
+        let own = read(&self.of.controller)?;
+        let url = if path.contains("://") { read(path)? } else { read(&format!("{}{path}", self.of.controller))? };
+        // Scheme, host and port, and not how they begin: `…9.20` is another machine than `…9.2`.
+        if url.origin() != own.origin() {
             return Err(format!("the controller refers to {url}, which is elsewhere; that is not followed"));
         }
-        let mut asked = self.client.request(method, &url).header("accept", "application/json").header("odata-version", "4.0");
+        Ok(url)
+    }
+
+    /// Asks for what has to be so: any answer but a good one is an error.
+    async fn ask(&self, method: reqwest::Method, path: &str, body: Option<Value>) -> Result<Answer, String> {
+        let answer = self.send(method, path, body).await?;
+        match (answer.status, &answer.location) {
+            (200..=299, _) => Ok(answer),
+            (status @ 300..=399, Some(to)) => Err(format!(
+                "{} answers {status} to {path}, and refers to {to}; that is not followed: write what it refers to in the estate",
+                self.of.controller
+            )),
+            (status, _) => Err(self.refusal(status, path, &answer.body)),
+        }
+    }
+
+    async fn send(&self, method: reqwest::Method, path: &str, body: Option<Value>) -> Result<Answer, String> {
+        let url = self.url(path)?;
+        let mut asked = self.client.request(method, url).header("accept", "application/json").header("odata-version", "4.0");
         if let Some(account) = &self.of.account {
             asked = asked.basic_auth(account, self.password);
         }
@@ -134,11 +146,7 @@ impl<'c> Redfish<'c> {
         let status = answer.status().as_u16();
         let location = answer.headers().get("location").and_then(|v| v.to_str().ok()).map(str::to_owned);
         let text = answer.text().await.map_err(told)?;
-        let body: Value = serde_json::from_str(&text).unwrap_or(Value::Null);
-        if status >= 400 {
-            return Err(self.refusal(status, path, &body));
-        }
-        Ok(Answer { status, location, body })
+        Ok(Answer { status, location, body: serde_json::from_str(&text).unwrap_or(Value::Null) })
     }
 
     /// What the controller says went wrong, with its own word on how to mend it.
@@ -200,17 +208,38 @@ impl<'c> Redfish<'c> {
         }
         let monitor = answer.location.or_else(|| answer.body["TaskMonitor"].as_str().map(str::to_owned));
         let Some(monitor) = monitor else { return Ok(()) };
+        self.through(&monitor, within, tell).await
+    }
+
+    /// Waits until a task of the controller's is through.
+    async fn through(&self, monitor: &str, within: Duration, mut tell: impl FnMut(String)) -> Result<(), String> {
         let began = Instant::now();
+        // Elsewhere is never asked, however often.
+        self.url(monitor)?;
         loop {
             tokio::time::sleep(TASK_EVERY).await;
-            let answer = self.ask(reqwest::Method::GET, &monitor, None).await?;
+            let answer = match self.send(reqwest::Method::GET, monitor, None).await {
+                Ok(answer) => answer,
+                // It was taken on: that the controller is busy with it, or starts anew over it, is no failure of it.
+                Err(why) if began.elapsed() < within => {
+                    tell(format!("GET {monitor}: {why}"));
+                    continue;
+                }
+                Err(why) => return Err(why),
+            };
             match answer.body["TaskState"].as_str() {
                 Some(state @ ("Exception" | "Killed" | "Cancelled")) => {
                     let said = answer.body["Messages"].as_array().into_iter().flatten();
                     let said: Vec<&str> = said.filter_map(|m| m["Message"].as_str()).collect();
                     return Err(format!("the controller's task came to {state}: {}", said.join("; ")));
                 }
-                _ if answer.status != 202 => {
+                // DSP0266, asynchronous operations: a monitor is taken away once its task is through. What that came to is looked at.
+                _ if [404, 410].contains(&answer.status) => {
+                    tell(format!("GET {monitor} → {}: the task is through, and is kept no longer", answer.status));
+                    return Ok(());
+                }
+                _ if (300..=499).contains(&answer.status) => return Err(self.refusal(answer.status, monitor, &answer.body)),
+                _ if (200..=299).contains(&answer.status) && answer.status != 202 => {
                     tell(format!("GET {monitor} → {}", answer.status));
                     return Ok(());
                 }
@@ -219,11 +248,46 @@ impl<'c> Redfish<'c> {
                 }
                 state => {
                     let percent = answer.body["PercentComplete"].as_u64().map_or(String::new(), |p| format!(", {p} %"));
-                    tell(format!("GET {monitor} → {}{percent}", state.unwrap_or("202")));
+                    let status = answer.status.to_string();
+                    tell(format!("GET {monitor} → {}{percent}", state.unwrap_or(&status)));
                 }
             }
         }
     }
+}
+
+/// Clients by the file of certificates that they believe, and its age. They are kept: controllers are slow machines, and to
+/// greet one anew for every look costs it more than the look.
+type Clients = HashMap<(Option<String>, Option<SystemTime>), reqwest::Client>;
+static CLIENTS: LazyLock<Mutex<Clients>> = LazyLock::new(Mutex::default);
+
+/// A client that believes the certificates in a file, or those that the system does.
+fn client(believes: Option<&str>) -> Result<reqwest::Client, String> {
+    let unread = |path: &str, e: std::io::Error| format!("{path}, by which the controller is believed, cannot be read: {e}");
+    let changed = believes.map(|path| std::fs::metadata(path).and_then(|m| m.modified()).map_err(|e| unread(path, e))).transpose()?;
+    let key = (believes.map(str::to_owned), changed);
+    let mut clients = CLIENTS.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(client) = clients.get(&key) {
+        return Ok(client.clone());
+    }
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let mut builder = reqwest::Client::builder()
+        .no_proxy()
+        .redirect(reqwest::redirect::Policy::none())
+        .connect_timeout(Duration::from_secs(5))
+        .timeout(ANSWER_WITHIN)
+        .pool_idle_timeout(KEPT_OPEN)
+        .pool_max_idle_per_host(1);
+    if let Some(path) = believes {
+        let pem = std::fs::read(path).map_err(|e| unread(path, e))?;
+        let certificates = reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| format!("{path} has no certificates: {e}"))?;
+        builder = builder.tls_certs_only(certificates);
+    }
+    let client = builder.build().map_err(|e| format!("no HTTP client can be made: {}", root_cause(&e)))?;
+    // What an older file made believed is believed no longer.
+    clients.retain(|(path, _), _| *path != key.0);
+    clients.insert(key, client.clone());
+    Ok(client)
 }
 
 struct Answer {
@@ -268,6 +332,15 @@ fn request(part: &Value, deed: PowerDeed) -> Option<(String, Value)> {
 
 #[cfg(test)]
 mod tests {
+    use std::{
+        io::{BufRead, BufReader, Read, Write},
+        net::{TcpListener, TcpStream},
+        sync::{
+            Arc,
+            atomic::{AtomicUsize, Ordering},
+        },
+    };
+
     use rstest::rstest;
 
     use super::*;
@@ -293,6 +366,87 @@ mod tests {
     #[case("not an address", "no hardware address")]
     fn what_is_no_hardware_address_is_told(#[case] mac: &str, #[case] says: &str) {
         assert!(wake(mac, "127.0.0.1", 9).unwrap_err().contains(says));
+    }
+
+    /// A controller that answers so many requests with what is written for each, and counts who greets it.
+    fn scripted(answers: &'static [(&'static str, u16, &'static str)]) -> (Controller, Arc<AtomicUsize>) {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let controller = Controller {
+            controller: format!("http://{}", listener.local_addr().unwrap()),
+            part: "/s/1".into(),
+            account: None,
+            password: None,
+            believes: None,
+        };
+        let greeted = Arc::new(AtomicUsize::new(0));
+        let count = Arc::clone(&greeted);
+        std::thread::spawn(move || {
+            let mut answers = answers.iter();
+            for stream in listener.incoming().map_while(Result::ok) {
+                count.fetch_add(1, Ordering::Relaxed);
+                let mut reader = BufReader::new(stream.try_clone().unwrap());
+                while answer_one(&mut reader, &stream, &mut answers).is_some() {}
+            }
+        });
+        (controller, greeted)
+    }
+
+    fn answer_one<'a>(
+        reader: &mut BufReader<TcpStream>,
+        mut stream: &TcpStream,
+        answers: &mut impl Iterator<Item = &'a (&'static str, u16, &'static str)>,
+    ) -> Option<()> {
+        let (mut head, mut line, mut length) = (String::new(), String::new(), 0);
+        while reader.read_line(&mut line).ok()? > 0 && line.trim() != "" {
+            length = line.to_ascii_lowercase().strip_prefix("content-length:").map_or(length, |n| n.trim().parse().unwrap());
+            head.push_str(&std::mem::take(&mut line));
+        }
+        let asked = head.lines().next()?.to_owned();
+        reader.read_exact(&mut vec![0; length]).ok()?;
+        let (wanted, status, says) = answers.next()?;
+        assert!(asked.starts_with(wanted), "{asked}, and not {wanted}");
+        let (headers, body) = says.split_once('|').unwrap_or(("", says));
+        write!(stream, "HTTP/1.1 {status} x\r\n{headers}content-length: {}\r\n\r\n{body}", body.len()).ok()
+    }
+
+    const PART: &str = r##"{"PowerState":"Off","Actions":{"#ComputerSystem.Reset":{"target":"/s/1/reset"}}}"##;
+    const TAKEN: &str = "location: /t/1\r\n|{}";
+
+    #[rstest]
+    #[case::through(&[("GET /s/1 ", 200, PART), ("POST /s/1/reset ", 204, "")], None)]
+    #[case::sent_elsewhere(&[("GET /s/1 ", 200, PART), ("POST /s/1/reset ", 308, "location: /elsewhere\r\n|")], Some("answers 308 to /s/1/reset, and refers to /elsewhere"))]
+    #[case::a_task(&[("GET /s/1 ", 200, PART), ("POST /s/1/reset ", 202, TAKEN), ("GET /t/1 ", 202, "{}"), ("GET /t/1 ", 200, "{}")], None)]
+    #[case::a_task_that_is_kept_no_longer(&[("GET /s/1 ", 200, PART), ("POST /s/1/reset ", 202, TAKEN), ("GET /t/1 ", 404, "{}")], None)]
+    #[case::a_controller_that_is_busy(&[("GET /s/1 ", 200, PART), ("POST /s/1/reset ", 202, TAKEN), ("GET /t/1 ", 503, "{}"), ("GET /t/1 ", 200, "{}")], None)]
+    #[case::a_task_that_failed(&[("GET /s/1 ", 200, PART), ("POST /s/1/reset ", 202, TAKEN), ("GET /t/1 ", 200, r#"{"TaskState":"Exception"}"#)], Some("came to Exception"))]
+    #[case::no_longer_let_in(&[("GET /s/1 ", 200, PART), ("POST /s/1/reset ", 202, TAKEN), ("GET /t/1 ", 401, "{}")], Some("answers 401 to /t/1"))]
+    #[case::a_task_elsewhere(&[("GET /s/1 ", 200, PART), ("POST /s/1/reset ", 202, "location: http://127.0.0.1:1/t\r\n|{}")], Some("which is elsewhere"))]
+    #[tokio::test]
+    async fn a_deed_is_done_when_the_controller_says_so(
+        #[case] answers: &'static [(&'static str, u16, &'static str)],
+        #[case] fails: Option<&str>,
+    ) {
+        let (controller, greeted) = scripted(answers);
+        let came_to = Redfish::new(&controller, None).unwrap().ask_for(PowerDeed::On, Duration::from_secs(20), |_| ()).await;
+        match fails {
+            None => assert_eq!(came_to, Ok(())),
+            Some(why) => assert!(came_to.as_ref().unwrap_err().contains(why), "{came_to:?}"),
+        }
+        assert_eq!(greeted.load(Ordering::Relaxed), 1, "it is greeted anew for each request");
+    }
+
+    #[rstest]
+    #[case::the_same("https://10.0.9.2", "/t", true)]
+    #[case::whole("https://10.0.9.2", "https://10.0.9.2/t", true)]
+    #[case::with_its_port("https://10.0.9.2", "https://10.0.9.2:443/t", true)]
+    #[case::a_longer_address("https://10.0.9.2", "https://10.0.9.20/t", false)]
+    #[case::appended("https://10.0.9.2", "0/t", false)]
+    #[case::as_a_password("https://10.0.9.2", "@10.0.9.9/t", false)]
+    #[case::another_port("https://10.0.9.2", "https://10.0.9.2:8443/t", false)]
+    #[case::in_the_clear("https://10.0.9.2", "http://10.0.9.2/t", false)]
+    fn only_the_controller_itself_is_asked(#[case] controller: &str, #[case] path: &str, #[case] asked: bool) {
+        let of = Controller { controller: controller.into(), part: "/s".into(), account: None, password: None, believes: None };
+        assert_eq!(Redfish::new(&of, None).unwrap().url(path).is_ok(), asked);
     }
 
     #[test]

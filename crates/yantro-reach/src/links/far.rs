@@ -490,7 +490,7 @@ impl Far {
     }
 
     /// The hosts that the SSH client goes through to come there, as its own configuration has it.
-    pub(crate) async fn goes_through(&self) -> Vec<String> {
+    pub(crate) async fn goes_through(&self) -> Result<Vec<String>, String> {
         let mut ssh = tokio::process::Command::new("ssh");
         ssh.arg("-G");
         if let Some(config) = &self.spec.config {
@@ -500,10 +500,16 @@ impl Far {
             ssh.args(["-l", account]);
         }
         ssh.arg("--").arg(self.spec.to.as_deref().unwrap_or(&self.address)).stdin(Stdio::null()).stderr(Stdio::null());
-        let Ok(Ok(out)) = tokio::time::timeout(Duration::from_secs(5), ssh.kill_on_drop(true).output()).await else { return Vec::new() };
-        let text = String::from_utf8_lossy(&out.stdout).into_owned();
-        let jumps = text.lines().filter_map(|l| l.strip_prefix("proxyjump ")).filter(|j| *j != "none");
-        jumps.flat_map(|j| j.split(',')).map(hop).collect()
+        let out = match tokio::time::timeout(Duration::from_secs(5), ssh.kill_on_drop(true).output()).await {
+            Ok(Ok(out)) if out.status.success() => out,
+            Ok(Ok(out)) => {
+                let said = String::from_utf8_lossy(&out.stderr).lines().last().unwrap_or("nothing").trim().to_owned();
+                return Err(format!("ssh -G says: {said}"));
+            }
+            Ok(Err(e)) => return Err(format!("ssh cannot be run: {e}")),
+            Err(_) => return Err("ssh -G does not answer".to_owned()),
+        };
+        Ok(hops_in(&String::from_utf8_lossy(&out.stdout)))
     }
 
     /// Waits for the link, however long.
@@ -815,6 +821,14 @@ impl Drop for Far {
 }
 
 /// The host of a jump: `account@host:port`, or `ssh://…`.
+/// The machines that a client's settings come through, as `ssh -G` prints them: those of `ProxyJump`, and whatever a
+/// `ProxyCommand` names.
+fn hops_in(settings: &str) -> Vec<String> {
+    let jumps = settings.lines().filter_map(|l| l.strip_prefix("proxyjump ")).flat_map(|j| j.split(','));
+    let words = settings.lines().filter_map(|l| l.strip_prefix("proxycommand ")).flat_map(str::split_whitespace);
+    jumps.chain(words).filter(|word| *word != "none").map(hop).collect()
+}
+
 fn hop(jump: &str) -> String {
     let jump = jump.trim().trim_start_matches("ssh://");
     let host = jump.rsplit_once('@').map_or(jump, |(_, h)| h);
@@ -1130,6 +1144,15 @@ mod tests {
         let spec = SshSpec { account: Some("yantro".into()), ..SshSpec::default() };
         let trouble = trouble_of("10.77.0.11", &spec, code, said).unwrap();
         assert!(trouble.why.contains(why) && trouble.mend.contains(mend), "{trouble:?}");
+    }
+
+    #[rstest]
+    #[case::none("user root\nproxyjump none\nport 22\n", &[])]
+    #[case::one("proxyjump maren@harbour:2222\n", &["harbour"])]
+    #[case::two("proxyjump ssh://quay,[fd00::2]:22\n", &["quay", "fd00::2"])]
+    #[case::by_a_command("proxycommand ssh -W %h:%p maren@harbour\n", &["ssh", "-W", "%h", "harbour"])]
+    fn the_machines_come_through_are_told(#[case] settings: &str, #[case] hops: &[&str]) {
+        assert_eq!(hops_in(settings), hops);
     }
 
     #[test]

@@ -229,6 +229,7 @@ fn begin(server: &str, sudo: bool) -> Result<(Arc<Here>, Hello), String> {
         now: Timestamp::from_ms(now_ms()),
         pid: std::process::id(),
         plain_shell: false,
+        hangs_on: crate::looks::own::units(),
     };
     Ok((Arc::new(here), hello))
 }

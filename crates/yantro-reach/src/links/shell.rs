@@ -118,6 +118,7 @@ pub(crate) async fn hello(sh: &Sh) -> Result<Hello, String> {
         now: Timestamp::from_ms(now.parse::<i64>().unwrap_or_default() * 1000),
         pid: 0,
         plain_shell: true,
+        hangs_on: BTreeSet::new(),
     })
 }
 

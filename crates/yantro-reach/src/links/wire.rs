@@ -3,7 +3,11 @@
 //! Every request may be followed by any number of `tell` notifications about it, and by one answer at its end.
 //! A request is broken off by the notification `leave`.
 
-use std::{borrow::Cow, collections::BTreeMap, sync::Arc};
+use std::{
+    borrow::Cow,
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -176,6 +180,9 @@ pub struct Hello {
     /// It is none, but the host's plain shell: acts and commands only.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub plain_shell: bool,
+    /// The units of the host's manager that it hangs on: of the SSH server that let it in.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub hangs_on: BTreeSet<String>,
 }
 
 /// A message from an outpost.

@@ -7,6 +7,7 @@ pub(crate) mod hung;
 pub(crate) mod journal;
 pub(crate) mod logs;
 pub(crate) mod look;
+pub(crate) mod own;
 pub(crate) mod procs;
 pub(crate) mod rungs;
 pub(crate) mod sockets;

@@ -46,6 +46,28 @@ async fn a_command_is_followed_to_its_end(#[case] script: &str, #[case] more: &s
     }
 }
 
+/// R13: whatever the estate says of it, no signal goes to Yantro itself, nor to what it descends from.
+#[rstest]
+#[case::asked(ActKind::Stop)]
+#[case::reloaded(ActKind::Reload)]
+#[tokio::test(flavor = "multi_thread")]
+async fn what_yantro_itself_is_known_by_is_never_signalled(#[case] kind: ActKind) {
+    let world = World::new();
+    for pid in ["self".to_owned(), std::os::unix::process::parent_id().to_string()] {
+        let line = std::fs::read(format!("/proc/{pid}/cmdline")).unwrap();
+        let words: Vec<String> = line.split(|b| *b == 0).map(|w| String::from_utf8_lossy(w).into_owned()).collect();
+        let (program, args) = (&words[0], &words[1..words.len() - 1]);
+        // A signal that nobody minds, if it came.
+        let service = world.service(&format!(
+            "run_by = \"process\"\nprocess = {{ program = {program:?}, args = {args:?} }}\nladder = [{{ rung = \"process\" }}]\nstop = {{ signal = \"WINCH\" }}\nreload = {{ signal = \"WINCH\" }}\n"
+        ));
+        let Err(ActEnd::Refused { why: said, .. }) = world.act("run-1/act-1", kind, &service, None).await else {
+            panic!("{pid} is signalled: {words:?}");
+        };
+        assert!(said.contains("is Yantro's own, or one that it hangs on"), "{said}");
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn of_much_output_the_end_is_kept() {
     let world = World::new();

@@ -122,9 +122,10 @@ impl Vetting<'_, '_> {
         let mut services = BTreeMap::new();
         for draft in &drafts {
             let mut service = self.service(draft, &hosts, &by_service, &known);
-            // Whatever runs on a host cannot do so without it.
+            // Whatever runs on a host cannot do so without it. By its SSH server it is asked to go down: that one goes with it.
             let host = Address::of_host(&draft.address.host);
-            if known.contains(&host) && !draft.address.is_power() {
+            let is_way = matches!(&service.runner, ServiceRunner::Systemd(u) if u.is_ssh_server());
+            if known.contains(&host) && !draft.address.is_power() && !is_way {
                 service.relies_on.push(Relation { any_of: BTreeSet::from([host]), at_least: 1 });
             }
             services.insert(draft.address.clone(), service);

@@ -1,0 +1,58 @@
+//! What Yantro's own processes hang on, where they run: nothing of that is ever acted on by a run (R13).
+
+use std::{collections::BTreeSet, fs};
+
+use crate::looks::procs;
+
+/// This process and those that it descends from; the host's first one is left out.
+pub(crate) fn line() -> Vec<u32> {
+    let up = |pid: &u32| procs::stat(*pid).map(|s| s.parent);
+    std::iter::successors(Some(std::process::id()), up).take_while(|pid| *pid > 1).collect()
+}
+
+/// The units of the host's manager that those are in: the server's own, and of an outpost the SSH server that let it in,
+/// whatever that is called.
+pub(crate) fn units() -> BTreeSet<String> {
+    let of = |pid: &u32| unit_in(&fs::read_to_string(format!("/proc/{pid}/cgroup")).ok()?);
+    line().iter().filter_map(of).collect()
+}
+
+/// The unit that a process is in by its control groups, as cgroups(7) has them: in the unified hierarchy, or in the one
+/// that systemd keeps for itself.
+fn unit_in(groups: &str) -> Option<String> {
+    let managers =
+        |line: &str| line.strip_prefix("0::").or_else(|| line.split_once(":name=systemd:").map(|(_, path)| path)).map(str::to_owned);
+    let is_unit = |part: &&str| [".service", ".scope"].iter().any(|end| part.ends_with(end));
+    groups
+        .lines()
+        .filter_map(managers)
+        .find_map(|path| path.split('/').find(is_unit).map(str::to_owned))
+        .filter(|unit| unit != "init.scope")
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::unified("0::/system.slice/yantro.service\n", Some("yantro.service"))]
+    #[case::its_own_hierarchy("9:name=systemd:/system.slice/ssh.service\n8:pids:/a.service\n0::/\n", Some("ssh.service"))]
+    #[case::below_a_manager_of_ones_own("0::/user.slice/user-7.slice/user@7.service/app.slice/x.service\n", Some("user@7.service"))]
+    #[case::a_session("0::/user.slice/user-0.slice/session-3.scope\n", Some("session-3.scope"))]
+    #[case::an_instance("0::/system.slice/system-ssh.slice/ssh@0-10.0.0.1:22.service\n", Some("ssh@0-10.0.0.1:22.service"))]
+    #[case::the_host_itself("0::/init.scope\n", None)]
+    #[case::none("0::/\n", None)]
+    fn a_unit_is_told_by_control_groups(#[case] groups: &str, #[case] unit: Option<&str>) {
+        assert_eq!(unit_in(groups).as_deref(), unit);
+    }
+
+    #[test]
+    fn ones_own_line_begins_with_oneself() {
+        let line = line();
+        assert_eq!(line.first(), Some(&std::process::id()));
+        assert!(line.contains(&std::os::unix::process::parent_id()) || std::os::unix::process::parent_id() == 1, "{line:?}");
+        assert!(!line.contains(&1), "{line:?}");
+    }
+}
