@@ -9,7 +9,7 @@ pub(crate) mod structure;
 mod vet;
 
 pub(crate) use fault::Faults;
-pub use fault::{Fault, Severity};
+pub use fault::{Fault, Severity, not_text};
 pub use file::{Expected, Force, ImpactLevel, Reach, Signal, StandsFor, Sudo};
 pub use launch::{Launch, Sourced, launch};
 pub use structure::json_schema;

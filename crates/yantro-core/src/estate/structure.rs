@@ -4,15 +4,19 @@
 //! unknown key, wrong type and bad value in one pass, where reading would stop at the first. What
 //! is at fault is left out of the outcome, so that everything else can still be vetted.
 
-use std::{collections::BTreeMap, ops::Range};
+use std::{borrow::Cow, collections::BTreeMap, ops::Range, sync::LazyLock};
 
+use regex::Regex;
 use serde_json::{Map, Value, json};
 use toml::{
     Spanned,
     de::{DeTable, DeValue},
 };
 
-use super::{fault::Faults, file::EstateFile};
+use super::{
+    fault::{Faults, NOT_TOML},
+    file::EstateFile,
+};
 use crate::{name::did_you_mean, proof::logs, time::Span};
 
 /// The published JSON Schema of the estate file.
@@ -52,20 +56,72 @@ impl Places {
 
 /// Reads the text as far as it goes: what is sound as JSON, and where everything stands.
 pub fn read(text: &str, faults: &mut Faults<'_>) -> (Value, Places) {
-    let (table, errors) = DeTable::parse_recoverable(text);
-    for error in errors {
-        let span = error.span().unwrap_or(0..0);
-        faults.error("not-toml", span, format!("this is not TOML: {}", error.message().trim()), mend_for_toml(error.message()));
-    }
+    let readable = without_unreadable(text, faults);
+    let (table, _) = DeTable::parse_recoverable(&readable);
     let schema = json_schema();
     let mut walk = Walk { root: &schema, faults, places: Places::default() };
     let value = walk.table(&schema, table.get_ref(), &table.span(), "");
     (Value::Object(value), walk.places)
 }
 
+/// The text with every table that is no TOML blanked out, each told once, at the first place where it cannot be read: what a
+/// reader makes of the rest of such a table is guesswork, and its other faults are those of the guess.
+fn without_unreadable<'t>(text: &'t str, faults: &mut Faults<'_>) -> Cow<'t, str> {
+    let mut readable = Cow::Borrowed(text);
+    for _ in 0..UNREADABLE_AT_MOST {
+        let (_, errors) = DeTable::parse_recoverable(&readable);
+        // A list or a text that is not closed is told where the reader gave up; it began before that.
+        let Some(error) = errors.iter().min_by_key(|e| e.span().map_or(0, |s| s.start)) else { return readable };
+        let span = error.span().unwrap_or(0..0);
+        let table = table_around(&readable, span.start);
+        let says = error.message().trim();
+        faults.error(NOT_TOML, span, format!("this is not TOML: {says}"), mend_for_toml(says));
+        faults.left_unread();
+        if readable[table.clone()].trim().is_empty() {
+            return readable; // Blanked already: nothing more can be done for it.
+        }
+        let blank: String =
+            readable[table.clone()].chars().map(|c| if c == '\n' { "\n".to_owned() } else { " ".repeat(c.len_utf8()) }).collect();
+        readable.to_mut().replace_range(table, &blank);
+    }
+    // It may be no such file at all: what else is wrong with it is nobody's concern yet.
+    Cow::Borrowed("")
+}
+
+/// From the header of the table that a place is in up to the next one's.
+fn table_around(text: &str, place: usize) -> Range<usize> {
+    let place = place.min(text.len());
+    let headers = || HEADER.find_iter(text).map(|h| h.start());
+    let begin = headers().take_while(|at| *at <= place).last().unwrap_or(0);
+    // Tables below it mean nothing without it.
+    let name = name_in(&text[begin..]);
+    let is_below =
+        |at: usize| name.is_some_and(|name| name_in(&text[at..]).is_some_and(|n| n.strip_prefix(name).is_some_and(|n| n.starts_with('.'))));
+    let end = headers().find(|at| *at > place && !is_below(*at)).unwrap_or(text.len());
+    begin..end
+}
+
+/// The dotted name in the header that a text begins with.
+fn name_in(text: &str) -> Option<&str> {
+    let name = text.trim_start().strip_prefix('[')?.split(']').next()?;
+    Some(name.trim_start_matches('[').trim())
+}
+
+/// A file with more tables that cannot be read is read no further.
+const UNREADABLE_AT_MOST: usize = 20;
+
+/// A line that begins a table: a dotted name in brackets, and nothing else but a comment.
+static HEADER: LazyLock<Regex> = LazyLock::new(|| {
+    Regex::new(r#"(?m)^[ \t]*\[\[?[ \t]*[A-Za-z0-9_"'-][A-Za-z0-9_."' \t-]*\]\]?[ \t]*(#.*)?\r?$"#).expect("it is a pattern")
+});
+
 fn mend_for_toml(message: &str) -> &'static str {
     if message.contains("duplicate key") {
         "write each key and each table once; join what the two say"
+    } else if message.contains("array") {
+        "a list is closed by ], with a comma between any two of its values: see the line before, too"
+    } else if message.contains("inline table") {
+        "a table in one line is closed by }, with a comma between any two of its keys: see the line before, too"
     } else if message.contains("string") || message.contains("quote") {
         "text stands in double quotes, closed on the same line"
     } else {

@@ -5,7 +5,11 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, TableLike};
 
-use super::{APART, EditFault, each_table, extent, inline, key_of, read};
+use super::{
+    APART, EditFault, each_table, extent,
+    in_value::{self, Steps},
+    inline, key_of, read,
+};
 use crate::name::ProcedureName;
 
 /// One change of a procedure. Lines are counted from 1, as they stand when the change is made.
@@ -156,6 +160,42 @@ fn one(document: &mut DocumentMut, key: &str, edit: &Edit) -> Result<(), EditFau
             let question = questions.get_mut(name).and_then(Item::as_table_like_mut).ok_or_else(inline)?;
             set_keys(question, set)
         }
+        Edit::Change { line, set } if is_in_line(table) => in_line(table, |steps| {
+            let count = steps.entries.len();
+            let step = &mut steps.entries[index(*line, count)?].step;
+            let before = step.len();
+            let said: Vec<String> = step.iter().map(|(k, _)| k.to_owned()).collect();
+            set_keys(step, set)?;
+            if step.len() != before || step.iter().any(|(k, _)| !said.iter().any(|s| s == k)) {
+                in_value::even(step);
+            }
+            Ok(())
+        }),
+        Edit::Insert { line, step } if is_in_line(table) => in_line(table, |steps| {
+            let at = (*line as usize)
+                .checked_sub(1)
+                .filter(|at| *at <= steps.entries.len())
+                .ok_or_else(|| no_line(*line, steps.entries.len()))?;
+            let mut new = toml_edit::InlineTable::new();
+            for (key, value) in in_order(step) {
+                new.insert(&key, value_of(&value)?);
+            }
+            in_value::even(&mut new);
+            let new = steps.entry(new);
+            steps.entries.insert(at, new);
+            Ok(())
+        }),
+        Edit::Move { line, to } if is_in_line(table) => in_line(table, |steps| {
+            let count = steps.entries.len();
+            let (from, to) = (index(*line, count)?, index(*to, count)?);
+            let step = steps.entries.remove(from);
+            steps.entries.insert(to, step);
+            Ok(())
+        }),
+        Edit::Remove { line } if is_in_line(table) => in_line(table, |steps| {
+            steps.entries.remove(index(*line, steps.entries.len())?);
+            Ok(())
+        }),
         Edit::Change { line, set } => {
             let mut steps = steps_of(table)?;
             let count = steps.len();
@@ -167,9 +207,7 @@ fn one(document: &mut DocumentMut, key: &str, edit: &Edit) -> Result<(), EditFau
         Edit::Insert { line, step } => {
             let mut new = Table::new();
             new.decor_mut().set_prefix("\n");
-            let ordered = ORDER.iter().filter_map(|k| Some(((*k).to_owned(), step.get(*k)?.clone())));
-            let rest = step.iter().filter(|(k, _)| !ORDER.contains(&k.as_str())).map(|(k, v)| (k.clone(), v.clone()));
-            for (key, value) in ordered.chain(rest).filter(|(_, v)| !is_unset(v)) {
+            for (key, value) in in_order(step) {
                 new.insert(&key, Item::Value(value_of(&value)?));
             }
             arranged(document, key, |steps| {
@@ -189,6 +227,29 @@ fn one(document: &mut DocumentMut, key: &str, edit: &Edit) -> Result<(), EditFau
             Ok(())
         }),
     }
+}
+
+/// Whether the steps of a procedure are written as a list in one value.
+fn is_in_line(table: &Table) -> bool {
+    table.get("steps").and_then(Item::as_array).is_some_and(|steps| Steps::of(steps).is_some())
+}
+
+/// Changes steps that are written as a list in one value, where they are.
+fn in_line(table: &mut Table, change: impl FnOnce(&mut Steps) -> Result<(), EditFault>) -> Result<(), EditFault> {
+    let Some(array) = table.get_mut("steps").and_then(Item::as_array_mut) else { return Ok(()) };
+    let Some(mut steps) = Steps::of(array) else { return Ok(()) };
+    change(&mut steps)?;
+    let mut new = steps.array();
+    *new.decor_mut() = array.decor().clone();
+    *array = new;
+    Ok(())
+}
+
+/// What a step says, in the order in which it is written, without what says nothing.
+fn in_order(step: &Map<String, Value>) -> Vec<(String, Value)> {
+    let ordered = ORDER.iter().filter_map(|k| Some(((*k).to_owned(), step.get(*k)?.clone())));
+    let rest = step.iter().filter(|(k, _)| !ORDER.contains(&k.as_str())).map(|(k, v)| (k.clone(), v.clone()));
+    ordered.chain(rest).filter(|(_, v)| !is_unset(v)).collect()
 }
 
 fn no_line(line: u32, count: usize) -> EditFault {

@@ -5,7 +5,10 @@
 
 mod difference;
 mod edit;
+mod in_value;
 mod steps;
+
+use std::borrow::Cow;
 
 use toml_edit::{DocumentMut, Item, Table};
 
@@ -35,7 +38,41 @@ impl EditFault {
 /// Room for positions between any two tables of a document.
 const APART: isize = 1 << 24;
 
+/// What some editors put before a text in UTF-8.
+const MARK: char = '\u{feff}';
+
+/// A text as it is edited: with the ends of lines that TOML's own reader keeps, and without a mark before it.
+fn plain(text: &str) -> Cow<'_, str> {
+    let text = text.strip_prefix(MARK).unwrap_or(text);
+    if text.contains("\r\n") { Cow::Owned(text.replace("\r\n", "\n")) } else { Cow::Borrowed(text) }
+}
+
+/// An edited text with everything around what was edited as it was written, to the byte, and what was edited with the ends
+/// of lines that most of it has.
+fn as_written(written: &str, edited: &str) -> String {
+    if *plain(written) == *written {
+        return edited.to_owned();
+    }
+    let (mark, body) = written.strip_prefix(MARK).map_or(("", written), |body| (&written[..MARK.len_utf8()], body));
+    let (old, new): (Vec<&str>, Vec<&str>) = (body.split_inclusive('\n').collect(), edited.split_inclusive('\n').collect());
+    let same =
+        |(a, b): &(&&str, &&str)| a.trim_end_matches(['\r', '\n']) == b.trim_end_matches('\n') && a.ends_with('\n') == b.ends_with('\n');
+    let above = old.iter().zip(&new).take_while(same).count();
+    let below = old[above..].iter().rev().zip(new[above..].iter().rev()).take_while(same).count();
+    let most = old.iter().filter(|l| l.ends_with("\r\n")).count() * 2 >= old.len();
+    let between = new[above..new.len() - below].iter().map(|line| match line.strip_suffix('\n') {
+        Some(line) if most => format!("{line}\r\n"),
+        _ => (*line).to_owned(),
+    });
+    std::iter::once(mark.to_owned())
+        .chain(old[..above].iter().map(|l| (*l).to_owned()))
+        .chain(between)
+        .chain(old[old.len() - below..].iter().map(|l| (*l).to_owned()))
+        .collect()
+}
+
 fn read(text: &str) -> Result<DocumentMut, EditFault> {
+    let text = &*plain(text);
     text.parse().map_err(|e: toml_edit::TomlError| {
         let line = e.span().map_or(1, |s| text[..s.start.min(text.len())].matches('\n').count() + 1);
         EditFault::new(format!("line {line} is not TOML: {}", e.message().trim()), "mend it in the text first")
@@ -134,6 +171,10 @@ pub fn piece(estate: &str, name: &ProcedureName) -> Result<Option<String>, EditF
 ///
 /// Everything else stays as it is, to the byte.
 pub fn with_piece(estate: &str, name: &ProcedureName, piece: Option<&str>) -> Result<String, EditFault> {
+    Ok(as_written(estate, &in_plain(&plain(estate), name, piece)?))
+}
+
+fn in_plain(estate: &str, name: &ProcedureName, piece: Option<&str>) -> Result<String, EditFault> {
     let mut document = read(estate)?;
     procedures(&document)?;
     let mut last = 0;

@@ -490,3 +490,79 @@ fn a_time_zone_that_is_not_there_is_told_once_though_no_hours_use_it() {
     let zones: Vec<_> = faults.iter().filter(|f| f.message.contains("Europe/Olso")).collect();
     assert!(zones.len() == 1 && zones[0].mend.contains("Europe/Oslo"), "{faults:?}");
 }
+
+/// A database with a missing bracket, and two faults elsewhere that have nothing to do with it.
+const BROKEN: &str = r#"[estate]
+name = "Sound"
+stands_for = "test"
+[host.quay]
+reach = "here"
+address = "127.0.0.1"
+[like.gate]
+run_by = "process"
+process = { program = "/bin/gate", args = ["{service}"] }
+ladder = [{ rung = "file", path = "/run/{service}" }]
+[service.db]
+like = "gate"
+host = "quay"
+relies_on = ["disk", "net"
+start = { patience = "10s" }
+[service.db.stop]
+patience = "10s"
+[service.app]
+like = "gate"
+host = "quay"
+relies_on = ["db"]
+start = { patience = "ten" }
+[service.desk]
+like = "gate"
+host = "quay"
+shade = 4
+[procedure.night]
+title = "Night"
+steps = [{ restart = ["db"] }, { restart = ["app"], patience = "soon" }]
+"#;
+
+/// What cannot be read comes first and spoils nothing else: neither what it would have named, nor other tables.
+#[rstest]
+#[case::a_bracket("", "", &["15 not-toml", "22 bad-duration", "26 unknown-key", "29 bad-duration"])]
+#[case::in_what_others_are_like("run_by = \"process\"\n", "run_by = \"process\n", &["8 not-toml", "15 not-toml", "22 bad-duration", "26 unknown-key", "29 bad-duration"])]
+#[case::a_table_twice("[service.desk]", "[service.app]", &["15 not-toml", "23 not-toml", "22 bad-duration", "29 bad-duration"])]
+#[case::mended("\"net\"\n", "\"net\"]\n", &["14 unknown-name", "14 unknown-name", "22 bad-duration", "26 unknown-key", "29 bad-duration"])]
+fn what_cannot_be_read_spoils_nothing_else(#[case] from: &str, #[case] to: &str, #[case] faults: &[&str]) {
+    let text = if from.is_empty() { BROKEN.to_owned() } else { BROKEN.replacen(from, to, 1) };
+    let found: Vec<String> = vet(&text, "/e").faults.iter().map(|f| format!("{} {}", f.line, f.kind)).collect();
+    assert_eq!(found, faults);
+}
+
+/// One fault once: each copy has it, and it is mended in one place.
+#[test]
+fn a_fault_of_a_service_is_told_once_for_all_its_copies() {
+    let copies: String = (1..=9).map(|n| format!("c{n} = {{}}, ")).collect();
+    let text = toml(
+        "zz",
+        &format!(
+            "[service.gate]\nlike = \"x\"\ncopies = {{ {copies} }}\nladder = [{{ rung = \"process\" }}]\nrelies_on = [\"zy\"]\nnever_with = [\"zw\"]\n"
+        ),
+    );
+    let faults = vet(&text, "/e").faults;
+    let of_names: Vec<&str> = faults.iter().filter(|f| f.kind == "unknown-name").map(|f| f.message.as_str()).collect();
+    assert_eq!(of_names.len(), 2, "{of_names:#?}");
+}
+
+/// However much is wrong, it is found in a time that grows with the file, and not with its square.
+#[test]
+fn vetting_takes_no_longer_per_fault_where_there_are_many() {
+    let with = |missing: usize| {
+        let services: String = (0..missing)
+            .map(|n| format!("[service.s{n}]\nlike = \"x\"\nladder = [{{ rung = \"port\", port = 9 }}]\nrelies_on = [\"gone-{n}\"]\n"))
+            .collect();
+        let text = toml("zz", &services);
+        let began = std::time::Instant::now();
+        assert!(vet(&text, "/e").faults.len() >= missing);
+        began.elapsed()
+    };
+    with(100);
+    let (few, many) = (with(500), with(4_000));
+    assert!(many < few * 8 * 4, "500 in {few:?}, 4,000 in {many:?}");
+}

@@ -198,6 +198,89 @@ fn a_line_that_is_not_there_is_told(#[case] edit: Edit) {
     assert!(fault.what.ends_with("has 3"), "{fault}");
 }
 
+/// Steps in one value, as the docs write them.
+const IN_VALUE: &str = r#"[procedure.night]
+title = "The night"
+steps = [ # in this order
+  # First, the gates.
+  { stop = ["gates"], patience = "30s" }, # all of them
+  { work = ["bin/patch"] },   # by hand before
+
+  # Then up.
+  { start = ["gates"] }, # at last
+]
+if_it_fails = "hold" # nobody is there
+"#;
+
+#[rstest]
+#[case::a_key(json!({ "edit": "change", "line": 1, "set": { "patience": "1m" } }), "\"30s\"", "\"1m\"")]
+#[case::a_new_key(json!({ "edit": "change", "line": 2, "set": { "title": "Patch" } }), "[\"bin/patch\"] }", "[\"bin/patch\"], title = \"Patch\" }")]
+#[case::a_key_less(json!({ "edit": "change", "line": 1, "set": { "patience": null } }), "[\"gates\"], patience = \"30s\" }", "[\"gates\"] }")]
+#[case::a_step_less(json!({ "edit": "remove", "line": 2 }), "\n  { work = [\"bin/patch\"] },   # by hand before", "")]
+#[case::the_last_less(json!({ "edit": "remove", "line": 3 }), "\n\n  # Then up.\n  { start = [\"gates\"] }, # at last", "")]
+#[case::a_step_more(
+    json!({ "edit": "insert", "line": 2, "step": { "pause": "1m", "title": "Wait" } }),
+    "# all of them\n",
+    "# all of them\n  { title = \"Wait\", pause = \"1m\" },\n"
+)]
+#[case::one_more_at_the_end(
+    json!({ "edit": "insert", "line": 4, "step": { "pause": "1m" } }),
+    "# at last\n",
+    "# at last\n  { pause = \"1m\" },\n"
+)]
+#[case::moved(
+    json!({ "edit": "move", "line": 2, "to": 1 }),
+    "\n  # First, the gates.\n  { stop = [\"gates\"], patience = \"30s\" }, # all of them\n  { work = [\"bin/patch\"] },   # by hand before",
+    "\n  { work = [\"bin/patch\"] },   # by hand before\n  # First, the gates.\n  { stop = [\"gates\"], patience = \"30s\" }, # all of them"
+)]
+#[case::nothing(json!({ "edit": "change", "line": 1, "set": { "patience": "30s" } }), "", "")]
+fn steps_in_one_value_keep_their_layout(#[case] edit: Value, #[case] from: &str, #[case] to: &str) {
+    let edit: Edit = serde_json::from_value(edit).expect("an edit");
+    let now = edited(IN_VALUE, &name("night"), &[edit]).expect("it fits");
+    assert!(IN_VALUE.contains(from));
+    assert_eq!(now, IN_VALUE.replacen(from, to, 1));
+}
+
+#[rstest]
+#[case::moved(json!({ "edit": "move", "line": 2, "to": 1 }), "[{ start = [\"b\"] }, { stop = [\"a\"] }]")]
+#[case::less(json!({ "edit": "remove", "line": 1 }), "[{ start = [\"b\"] }]")]
+#[case::more(json!({ "edit": "insert", "line": 3, "step": { "pause": "1m" } }), "[{ stop = [\"a\"] }, { start = [\"b\"] }, { pause = \"1m\" }]")]
+#[case::more_at_first(json!({ "edit": "insert", "line": 1, "step": { "pause": "1m" } }), "[{ pause = \"1m\" }, { stop = [\"a\"] }, { start = [\"b\"] }]")]
+fn steps_in_one_line_stay_in_it(#[case] edit: Value, #[case] wanted: &str) {
+    let edit: Edit = serde_json::from_value(edit).expect("an edit");
+    let text = "[procedure.night]\ntitle = \"N\"\nsteps = [{ stop = [\"a\"] }, { start = [\"b\"] }] # two\n";
+    let now = edited(text, &name("night"), &[edit]).expect("it fits");
+    assert_eq!(now, format!("[procedure.night]\ntitle = \"N\"\nsteps = {wanted} # two\n"));
+}
+
+#[rstest]
+#[case::no_comma_at_the_end("[\n\t{ stop = [\"a\"] },\n\t{ start = [\"b\"] } # the last\n  # that is all\n]")]
+#[case::empty_lines("[\n\n  { stop = [\"a\"] },\n\n\n  { start = [\"b\"] },\n\n]")]
+#[case::two_in_a_line("[\n  { stop = [\"a\"] }, { start = [\"b\"] },\n]")]
+#[case::close("[{stop=[\"a\"]},{start=[\"b\"]}]")]
+#[case::wide("[ { stop = [\"a\"] } , { start = [\"b\"] } , ]")]
+#[case::one("[ { stop = [\"a\"] } ]")]
+fn what_is_moved_to_where_it_is_changes_nothing(#[case] steps: &str) {
+    let text = format!("[procedure.night]\nsteps = {steps}\ntitle = \"N\"\n");
+    assert_eq!(edited(&text, &name("night"), &[Edit::Move { line: 1, to: 1 }]).expect("it fits"), text);
+}
+
+/// Whoever wrote the file wrote its ends of lines, and its mark, too.
+#[rstest]
+#[case::as_on_windows(|text: &str| text.replace('\n', "\r\n"))]
+#[case::with_a_mark(|text: &str| format!("\u{feff}{text}"))]
+#[case::with_both(|text: &str| format!("\u{feff}{}", text.replace('\n', "\r\n")))]
+#[case::of_both_kinds(|text: &str| text.replacen('\n', "\r\n", 40))]
+fn a_change_leaves_ends_of_lines_and_the_mark_and_undone_leaves_the_same_bytes(#[case] written: fn(&str) -> String) {
+    let (night, whole) = (name("night"), written(&format!("{DEMO}\n{IN_VALUE}\n[procedure.after]\ntitle = \"After\"\n")));
+    let before = piece(&whole, &night).expect("it is TOML").expect("it is there");
+    let edit = Edit::Change { line: 1, set: map(json!({ "patience": "1m" })) };
+    let after = edited(&before, &night, &[edit]).expect("it fits");
+    let changed = with_piece(&whole, &night, Some(&after)).expect("it fits");
+    assert_eq!(changed, whole.replacen("patience = \"30s\" }, # all", "patience = \"1m\" }, # all", 1));
+    assert_eq!(with_piece(&changed, &night, Some(&before)).expect("it fits"), whole);
+}
+
 #[test]
 fn steps_written_inline_can_be_changed_too() {
     let text = "[procedure.night]\nsteps = [{ stop = [\"a\"] }, { start = [\"a\"] }]\n";

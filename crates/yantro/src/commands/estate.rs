@@ -1,9 +1,13 @@
 //! `yantro vet`, `load` and `schema`.
 
-use std::{fmt, path::PathBuf};
+use std::{
+    fmt,
+    path::{Path, PathBuf},
+    sync::Arc,
+};
 
 use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode};
-use yantro_core::estate::{Fault, Severity, json_schema, vet};
+use yantro_core::estate::{Fault, Severity, Vetted, json_schema, not_text, vet};
 use yantro_engine::{EditionRow, LoadOutcome};
 use yantro_server::wire::{EstateText, EstateView};
 
@@ -69,28 +73,45 @@ impl Schema {
     }
 }
 
-pub(crate) fn read(file: &PathBuf) -> Result<(String, String), Failure> {
-    let failed = |e: std::io::Error| Failure::own(format!("{} cannot be read: {e}", file.display()), "check the path");
-    let length = std::fs::metadata(file).map_err(failed)?.len();
+/// The text of an estate file, and the folder that it lies in.
+pub(crate) fn read(file: &Path) -> Result<(String, String), Failure> {
+    let bytes = bytes_of(file)?;
+    if let Some(fault) = not_text(&bytes) {
+        let what = format!("{}:{}:{}: {}", file.display(), fault.line, fault.column, fault.message);
+        return Err(Failure::Own { what, hint: fault.mend, exit: Exit::Faults });
+    }
+    Ok((String::from_utf8_lossy(&bytes).into_owned(), folder_of(file)?))
+}
+
+fn unread(file: &Path, e: &std::io::Error) -> Failure {
+    Failure::own(format!("{} cannot be read: {e}", file.display()), "check the path")
+}
+
+fn bytes_of(file: &Path) -> Result<Vec<u8>, Failure> {
+    let length = std::fs::metadata(file).map_err(|e| unread(file, &e))?.len();
     if length > yantro_core::estate::MAX_BYTES as u64 {
         return Err(Failure::own(
             format!("{} has {length} bytes, and an estate may have {}", file.display(), yantro_core::estate::MAX_BYTES),
             "is this the right file? write common settings once, with `like`",
         ));
     }
-    let bytes = std::fs::read(file).map_err(failed)?;
-    let text = String::from_utf8(bytes).map_err(|e| {
-        Failure::own(format!("{} is no UTF-8 text, from byte {} on", file.display(), e.utf8_error().valid_up_to()), "save it as UTF-8")
-    })?;
-    let whole = std::fs::canonicalize(file).map_err(failed)?;
-    let folder = whole.parent().map_or_else(|| "/".to_owned(), |p| p.display().to_string());
-    Ok((text, folder))
+    std::fs::read(file).map_err(|e| unread(file, &e))
+}
+
+fn folder_of(file: &Path) -> Result<String, Failure> {
+    let whole = std::fs::canonicalize(file).map_err(|e| unread(file, &e))?;
+    Ok(whole.parent().map_or_else(|| "/".to_owned(), |p| p.display().to_string()))
 }
 
 impl Vet {
     pub fn run(self, say: &Say) -> Outcome {
-        let (text, folder) = read(&self.file)?;
-        let vetted = vet(&text, &folder);
+        let bytes = bytes_of(&self.file)?;
+        let text = String::from_utf8_lossy(&bytes);
+        let vetted = match not_text(&bytes) {
+            // One fault like any other, for whoever reads them as JSON, too.
+            Some(fault) => Vetted { estate: None, faults: vec![fault] },
+            None => vet(&text, &folder_of(&self.file)?),
+        };
         if say.is_json() {
             say.json(&vetted.faults);
         } else {
@@ -194,7 +215,7 @@ impl Editions {
 /// A fault as miette draws it.
 struct Drawn<'f> {
     fault: &'f Fault,
-    source: NamedSource<String>,
+    source: NamedSource<Arc<str>>,
 }
 
 impl fmt::Debug for Drawn<'_> {
@@ -229,14 +250,21 @@ impl Diagnostic for Drawn<'_> {
     }
 }
 
+/// Of many faults the first are shown: nobody reads a thousand, and many are gone once the first are mended.
+const FAULTS_SHOWN: usize = 50;
+
 pub(crate) fn show(faults: &[Fault], text: &str, name: &str, say: &Say) {
     let handler = GraphicalReportHandler::new_themed(GraphicalTheme::unicode()).with_width(100).with_context_lines(1);
-    for fault in faults {
-        let drawn = Drawn { fault, source: NamedSource::new(name, text.to_owned()) };
+    let source = NamedSource::new(name, Arc::<str>::from(text));
+    for fault in faults.iter().take(FAULTS_SHOWN) {
+        let drawn = Drawn { fault, source: source.clone() };
         let mut out = String::new();
         if handler.render_report(&mut out, &drawn).is_ok() {
             say.line(format!("{}\n", out.trim_end()));
         }
+    }
+    if let Some(more) = faults.len().checked_sub(FAULTS_SHOWN).filter(|more| *more > 0) {
+        say.line(format!("… and {more} more: mend these first; with --json all are told\n"));
     }
     let errors = faults.iter().filter(|f| f.severity == Severity::Error).count();
     if errors > 0 {

@@ -365,9 +365,7 @@ impl Rehearse {
 
     /// From a file alone: everything as expected, but for what is assumed.
     fn offline(&self, file: &std::path::Path) -> Result<Rehearsal, Failure> {
-        let text = std::fs::read_to_string(file)
-            .map_err(|e| Failure::own(format!("{} cannot be read: {e}", file.display()), "name an estate file"))?;
-        let folder = std::path::absolute(file).ok().and_then(|f| f.parent().map(|p| p.display().to_string())).unwrap_or_default();
+        let (text, folder) = super::estate::read(file)?;
         let vetted = vet(&text, &folder);
         let mend = format!("see them all: yantro vet {}", file.display());
         let estate = vetted.estate.ok_or_else(|| Failure::own(format!("{} has {} faults", file.display(), vetted.faults.len()), mend))?;

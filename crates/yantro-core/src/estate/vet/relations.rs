@@ -100,13 +100,10 @@ impl Vetting<'_, '_> {
         if text.contains('/') {
             let parsed = text.parse::<Address>().ok().filter(|a| known.contains(a));
             if parsed.is_none() {
-                let names: Vec<String> = known.iter().map(ToString::to_string).collect();
-                self.faults.error(
-                    "unknown-name",
-                    place.clone(),
-                    format!("{} names \"{text}\", and nothing has that address", draft.address),
-                    self.optional_hint(text).unwrap_or_else(|| did_you_mean(text, names.iter().map(String::as_str))),
-                );
+                let names = || known.iter().map(ToString::to_string).collect();
+                let mend = self.optional_hint(text).unwrap_or_else(|| self.faults.near(text, names));
+                let says = format!("{} names \"{text}\", and nothing has that address", draft.address);
+                self.faults.error("unknown-name", place.clone(), says, mend);
             }
             return parsed;
         }
@@ -133,13 +130,10 @@ impl Vetting<'_, '_> {
     }
 
     pub(super) fn unknown_service(&mut self, draft: &Draft, text: &str, place: &Place, by_service: &BTreeMap<ServiceName, Vec<Address>>) {
-        let names: Vec<String> = by_service.keys().map(ToString::to_string).collect();
-        self.faults.error(
-            "unknown-name",
-            place.clone(),
-            format!("{} names \"{text}\", and there is no such service", draft.address),
-            self.optional_hint(text).unwrap_or_else(|| did_you_mean(text, names.iter().map(String::as_str))),
-        );
+        let names = || by_service.keys().map(ToString::to_string).collect();
+        let mend = self.optional_hint(text).unwrap_or_else(|| self.faults.near(text, names));
+        let says = format!("{} names \"{text}\", and there is no such service", draft.address);
+        self.faults.error("unknown-name", place.clone(), says, mend);
     }
 
     /// Something that must have an optional service that no host turns on (R12).
