@@ -593,7 +593,7 @@ pub struct StartFile {
     pub attempts: Option<u32>,
     /// The gap between attempts (default "5s").
     pub gap: Option<Span>,
-    /// Exit codes of the start command that are fine (default 0).
+    /// Exit codes of the start command that are fine (default 0), where it is run by commands.
     pub accept_exits: Option<Vec<i32>>,
     /// Log patterns of which each must appear, from this start on.
     #[schemars(with = "Vec<Pattern>")]
@@ -636,7 +636,8 @@ pub struct StopFile {
     pub attempts: Option<u32>,
     /// The gap between attempts (default "5s").
     pub gap: Option<Span>,
-    /// Exit codes that are fine for a stop, of the stop command and of the process itself (default 0).
+    /// Exit codes of the stop command that are fine (default 0), where it is run by commands. How a unit or a process may end
+    /// when it is asked to is not judged: it is down or not.
     pub accept_exits: Option<Vec<i32>>,
     /// The signal that asks a process to stop (default "TERM").
     pub signal: Option<Signal>,

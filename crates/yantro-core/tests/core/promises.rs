@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use rstest::rstest;
 use yantro_core::{
+    guards::{Newest, unconfirmed},
     holders::Rooms,
     name::Address,
     procedure::{self, Asked, settle},
@@ -912,4 +913,90 @@ fn a_member_waits_for_another_on_its_way_back_beyond_its_own_patience(#[case] co
         assert_eq!(run.run.state(), RunState::Held, "its own patience is over");
         assert_eq!(acts(&taken), []);
     }
+}
+
+// ---- exits (of a service, and of a command) ----
+
+#[rstest]
+#[case::of_a_unit("run_by = \"systemd\"", 0, true)]
+#[case::of_a_unit_whose_command_failed("run_by = \"systemd\"", 143, false)]
+#[case::of_commands("run_by = \"commands\"\ncommands = { start = [\"/a\"], stop = [\"/b\"], state = [\"/c\"] }", 143, true)]
+#[case::of_commands_that_say_another("run_by = \"commands\"\ncommands = { start = [\"/a\"], stop = [\"/b\"], state = [\"/c\"] }", 0, false)]
+fn exits_that_are_accepted_are_those_of_a_services_own_commands(#[case] runner: &str, #[case] code: i32, #[case] good: bool) {
+    let more =
+        format!("[service.gate]\nhost = \"h\"\n{runner}\nstop = {{ accept_exits = [143] }}\nladder = [{{ rung = \"port\", port = 8 }}]\n");
+    let mut run = began_so("zz", &more, "", &Request::new(Wish::Stop, addresses("gate")));
+    run.first_looks(&[]);
+    let step = StepId(1);
+    run.given(Input::FreshLooked { step, seen: seen("gate=proven") });
+    run.given(Input::ActBegun { step, act: ActId(1), begun: begun_now() });
+    run.given(Input::ActEnded { step, act: ActId(1), end: ActEnd::Exited { code, output: String::new() } });
+    let state = &run.run.step_now(step).state;
+    assert_eq!(matches!(state, StepState::Proving { .. }), good, "{state:?}");
+}
+
+// ---- the gap between attempts ----
+
+#[test]
+fn the_next_attempt_waits_for_its_gap() {
+    let more = "[service.slow]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 8 }]\nstart = { attempts = 2, gap = \"7s\", patience = \"5s\" }\n";
+    let mut run = began_so("zz", more, "slow=down", &Request::new(Wish::Start, addresses("slow")));
+    run.given(Input::Locked);
+    run.given(Input::FirstLooked { seen: seen("slow=down"), rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    let step = StepId(1);
+    run.given(Input::FreshLooked { step, seen: seen("slow=down") });
+    run.given(Input::ActBegun { step, act: ActId(1), begun: begun_now() });
+    run.given(Input::RungLooked { step, attempt: 1, rung: 0, answer: Answer::against("it ended"), logs: vec![] });
+    let asks = |taken: &Taken| taken.orders.iter().any(|o| matches!(o, Order::FreshLook { .. }));
+    run.waits(6_900);
+    assert!(!asks(&run.given(Input::Tick)), "it is not through with its gap");
+    assert_eq!(run.run.next_deadline().map(|at| at.since(run.now).as_millis()), Some(100));
+    run.waits(100);
+    assert!(asks(&run.given(Input::Tick)), "{:?}", run.run.step_now(step).state);
+}
+
+// ---- what is watched after it was proven (R17) ----
+
+#[rstest]
+#[case::for_lines_that_must_not_come("start = { must_not_see = [\"FATAL\"] }", true)]
+#[case::where_none_is_forbidden("start = { must_see = [\"ready\"] }", false)]
+fn what_was_started_is_watched_for_forbidden_lines(#[case] start: &str, #[case] watched: bool) {
+    let more = format!(
+        "[service.talker]\nlike = \"x\"\nladder = [{{ rung = \"port\", port = 9 }}]\nlogs = [\"/l\"]\n{start}\n[service.user]\nlike = \"x\"\nrelies_on = [\"talker\"]\nladder = [{{ rung = \"port\", port = 10 }}]\n"
+    );
+    let mut run = began_so("zz", &more, "talker=down user=down", &Request::new(Wish::Start, addresses("user")));
+    run.given(Input::Locked);
+    let found = seen("talker=down user=down");
+    run.given(Input::FirstLooked { seen: found, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    let step = StepId(1);
+    run.given(Input::FreshLooked { step, seen: seen("talker=down") });
+    run.given(Input::ActBegun { step, act: ActId(1), begun: begun_now() });
+    let mut orders = Vec::new();
+    for rung in 0..run.run.service(step).ladder_of(StepKind::Start).len() as u32 {
+        orders.extend(run.given(Input::RungLooked { step, attempt: 1, rung, answer: Answer::holds("so"), logs: vec![] }).orders);
+    }
+    let watches = |orders: &[Order]| orders.iter().any(|o| matches!(o, Order::WatchLog { address, .. } if *address == at("talker")));
+    assert_eq!(watches(&orders), watched);
+    run.is_read_back();
+    assert_eq!(watches(&run.run.recover()), watched, "after a restart, too");
+}
+
+// ---- what was confirmed, and what it would come to now (R8) ----
+
+#[rstest]
+#[case::all_are_named(6, "")]
+#[case::some_more(7, " and 2 more")]
+fn what_a_run_would_do_now_is_told_with_how_much_more(#[case] up: usize, #[case] more: &str) {
+    let relations: Vec<String> = (0..up - 1).map(|n| format!("a{n} -> db")).collect();
+    let (estate, graph) = estate(&relations.join(", "), "");
+    let down: Vec<String> = (0..up - 1).map(|n| format!("a{n}=down")).collect();
+    let request = Request::new(Wish::Restart, addresses("db"));
+    let planned = plan(&estate, &graph, &facts(&estate, &down.join(" ")), &Usual::default(), &request);
+    let begun = Begun::of(planned, &estate, 1, "maren", &BTreeMap::new());
+    let now = facts(&estate, "");
+    let stands: BTreeMap<Address, SeenState> = now.0.clone().into_iter().collect();
+    let changed = unconfirmed(&Newest { edition: 1, estate: &estate, graph: &graph }, &begun, &now, &stands);
+    let all = changed.last().unwrap();
+    assert!(all.starts_with("in all it would now stop h/a0, "), "{all}");
+    assert!(all.ends_with(more) && (all.contains(" more") != more.is_empty()), "{all}");
 }

@@ -123,6 +123,12 @@ impl Turn<'_> {
     pub(super) fn judge(&self, step: StepId, kind: ActKind, end: &ActEnd) -> Result<(), String> {
         let planned = self.run.begun.sequence.step(step);
         let accepted: &[i32] = match (kind, planned.task()) {
+            // The manager's command is not the service: how that may end is the manager's to judge.
+            (ActKind::Start | ActKind::Stop | ActKind::Clear | ActKind::Reload, None)
+                if !matches!(self.run.service(step).runner, ServiceRunner::Commands(_)) =>
+            {
+                &[0]
+            }
             (ActKind::Start, _) => &self.run.service(step).start.accept_exits,
             (ActKind::Stop | ActKind::Clear, _) => &self.run.service(step).stop.accept_exits,
             (ActKind::Reload, _) => self.run.service(step).reload.as_ref().map_or(&[0], |r| r.accept_exits.as_slice()),
