@@ -27,15 +27,15 @@ pub fn run(act: &Act, order: &Value, is_service: bool) {
         libc::pipe2(failed.as_mut_ptr(), libc::O_CLOEXEC);
         libc::pipe2(out.as_mut_ptr(), libc::O_CLOEXEC);
     }
-    // What this process writes is for its own account only; the program gets the mask that it would have had.
-    let mask = unsafe { libc::umask(0o077) };
+    // What this process writes is for its own account only; what mask the program gets is ordered.
+    unsafe { libc::umask(0o077) };
     let pid = unsafe { libc::fork() };
     if pid < 0 {
         act.ended(json!({ "refused": format!("no process can be made: {}", io::Error::last_os_error()) }));
         return;
     }
     if pid == 0 {
-        become_program(&spec, is_service, mask, gate[0], failed[1], out[1], [gate[1], failed[0], out[0]]);
+        become_program(&spec, is_service, gate[0], failed[1], out[1], [gate[1], failed[0], out[0]]);
     }
     unsafe {
         libc::close(gate[0]);
@@ -89,6 +89,8 @@ struct Spec {
     limit: Option<Duration>,
     output_limit: usize,
     mask: Vec<(String, String)>,
+    /// See umask(2).
+    umask: libc::mode_t,
 }
 
 impl Spec {
@@ -106,6 +108,7 @@ impl Spec {
                 (uid as u32, user["gid"].as_u64().unwrap_or(uid) as u32, groups)
             }),
             limit: order["limit_ms"].as_u64().map(Duration::from_millis),
+            umask: order["umask"].as_u64().unwrap_or(0o022) as libc::mode_t & 0o777,
             output_limit: order["output_limit"].as_u64().unwrap_or(65_536) as usize,
             mask: order["mask"]
                 .as_array()
@@ -118,7 +121,7 @@ impl Spec {
 }
 
 /// In the child: never returns. Only system calls from here on.
-fn become_program(spec: &Spec, is_service: bool, mask: libc::mode_t, gate: i32, failed: i32, out: i32, close: [i32; 3]) -> ! {
+fn become_program(spec: &Spec, is_service: bool, gate: i32, failed: i32, out: i32, close: [i32; 3]) -> ! {
     let argv: Vec<*const libc::c_char> =
         std::iter::once(spec.program.as_ptr()).chain(spec.args.iter().map(|a| a.as_ptr())).chain([std::ptr::null()]).collect();
     let envp: Vec<*const libc::c_char> = spec.env.iter().map(|e| e.as_ptr()).chain([std::ptr::null()]).collect();
@@ -160,7 +163,7 @@ fn become_program(spec: &Spec, is_service: bool, mask: libc::mode_t, gate: i32, 
         {
             fail(2);
         }
-        libc::umask(mask);
+        libc::umask(spec.umask);
         libc::signal(libc::SIGPIPE, libc::SIG_DFL);
         libc::execve(spec.program.as_ptr(), argv.as_ptr(), envp.as_ptr());
         fail(3)

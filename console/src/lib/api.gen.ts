@@ -1163,7 +1163,7 @@ export interface components {
             impact: components["schemas"]["Impact"];
             /** @description The run that acts on it now. */
             in_run?: components["schemas"]["RunId"] | null;
-            /** @description It was taken down on purpose, by whom (R33). */
+            /** @description It was taken down on purpose, by whom and why (R33). */
             intended_down?: string | null;
             /** @description The rungs of its ladder, in words. */
             ladder: string[];
@@ -1247,6 +1247,11 @@ export interface components {
              *     estate.
              */
             to_the_letter?: string[];
+            /**
+             * Format: uint32
+             * @description Which rights what it makes never gives, as umask(2) has them; [`UMASK`] where nothing is said.
+             */
+            umask?: number | null;
             /** @description The account they run as. */
             user?: string | null;
             /** @description How long any one may take. */
@@ -2818,6 +2823,11 @@ export interface components {
             };
             /** @description The program: an absolute path, or a name looked up in PATH. */
             program: string;
+            /**
+             * Format: uint32
+             * @description Which rights what it makes never gives, as umask(2) has them; [`UMASK`] where nothing is said.
+             */
+            umask?: number | null;
             /** @description The account it runs as, where not the server's. */
             user?: string | null;
         };

@@ -258,6 +258,7 @@ impl Here {
         let mut order = prepared.order;
         order["folder"] = json!(folder);
         order["note"] = json!(prepared.begun);
+        order["umask"] = json!(spec.service.runner.umask());
         // The references, and not what they stand for: so it is known again what to mask in its output.
         order["note"]["references"] = json!(references_of(spec.service));
         let started = (spec.kind == ActKind::Start).then(|| (self.ours.clone(), spec.service.address.clone()));

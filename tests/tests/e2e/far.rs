@@ -85,6 +85,8 @@ fn services_on_other_hosts_are_started_proven_and_stopped_in_order() {
     assert_eq!((server.state("pier/db").as_str(), server.state("quay/app").as_str()), ("proven", "proven"));
     assert_eq!(records(&pier, "db"), ["start", "ready"]);
     assert_eq!(records(&quay, "app"), ["start", "ready"]);
+    // What it makes has the rights that it has here, too, and not those of the login that it came by.
+    assert_eq!(pier.ok(&["stat", "--format=%a", "/var/log/ferry/db.record"]).trim(), "644");
     // Its evidence is there: the exact command, the process on that host, the line that was wanted.
     let run = server.get("/runs/1");
     let text = run.to_string();

@@ -89,6 +89,7 @@ fn a_host_without_an_outpost_is_acted_on_by_its_plain_shell() {
     let view = server.run_is(run, &["finished", "held"]);
     assert_eq!(view["state"], "finished", "{}", view["held_because"]);
     assert_eq!((server.state("pier/lamp").as_str(), server.state("pier/fares").as_str()), ("proven", "proven"));
+    assert_eq!(pier.ok(&["stat", "--format=%a", "/run/lamp"]).trim(), "644", "by the mask that it has everywhere");
     assert_eq!(pier.ok(&["systemctl", "is-active", "fares"]).trim(), "active");
     let told_of_it = [view.to_string(), server.ok(&["report", &run.to_string()]), server.ok(&["show", &run.to_string()])].concat();
     assert!(!told_of_it.contains("tide-48-harbour"), "the secret is resolved there, and what prints it stays there");

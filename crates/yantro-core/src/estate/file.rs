@@ -546,6 +546,8 @@ pub struct ProcessFile {
     pub env: BTreeMap<String, String>,
     /// The account it runs as.
     pub user: Option<String>,
+    /// Which rights what it makes never gives, as umask(2) has them (default "022", here and over SSH alike).
+    pub umask: Option<String>,
 }
 
 /// The commands of a service that is run by its own. Each is a program and its arguments.
@@ -572,6 +574,8 @@ pub struct CommandsFile {
     pub env: BTreeMap<String, String>,
     /// The account they run as.
     pub user: Option<String>,
+    /// Which rights what they make never give, as umask(2) has them (default "022", here and over SSH alike).
+    pub umask: Option<String>,
     /// How long any one of them may take (default "60s").
     pub within: Option<Span>,
 }

@@ -180,6 +180,22 @@ impl SystemdSpec {
     }
 }
 
+/// Which rights nothing gives that is made by what Yantro starts, unless the estate says otherwise: the same wherever it is
+/// started, and whoever started the server or let an outpost in.
+pub const UMASK: u32 = 0o022;
+
+impl ServiceRunner {
+    /// Which rights what it makes never gives.
+    pub fn umask(&self) -> u32 {
+        let said = match self {
+            ServiceRunner::Process(p) => p.umask,
+            ServiceRunner::Commands(c) => c.umask,
+            ServiceRunner::Systemd(_) | ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => None,
+        };
+        said.unwrap_or(UMASK)
+    }
+}
+
 /// A process that Yantro starts.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ProcessSpec {
@@ -193,6 +209,9 @@ pub struct ProcessSpec {
     pub env: BTreeMap<String, String>,
     /// The account it runs as, where not the server's.
     pub user: Option<String>,
+    /// Which rights what it makes never gives, as umask(2) has them; [`UMASK`] where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub umask: Option<u32>,
     /// What tells its process from those of other services, where its program and arguments do not.
     #[serde(default, skip_serializing_if = "Apart::is_needless")]
     pub apart: Apart,
@@ -253,6 +272,9 @@ pub struct CommandsSpec {
     pub to_the_letter: BTreeSet<String>,
     /// The account they run as.
     pub user: Option<String>,
+    /// Which rights what it makes never gives, as umask(2) has them; [`UMASK`] where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub umask: Option<u32>,
     /// How long any one may take.
     pub within: Span,
 }
@@ -272,6 +294,7 @@ impl CommandsSpec {
             env: BTreeMap::new(),
             to_the_letter: BTreeSet::new(),
             user: None,
+            umask: None,
             within,
         }
     }

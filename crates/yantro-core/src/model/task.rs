@@ -289,6 +289,7 @@ impl Task {
     /// The service whose command a further act is: run where, as whom and with what the service is.
     pub fn act_of(service: &Service, act: &str) -> Option<Service> {
         let further = service.acts.get(act)?;
+        let umask = Some(service.runner.umask());
         let (dir, env, user) = match &service.runner {
             ServiceRunner::Process(p) => (p.dir.clone(), p.env.clone(), p.user.clone()),
             ServiceRunner::Commands(c) => (c.dir.clone(), c.env.clone(), c.user.clone()),
@@ -302,6 +303,7 @@ impl Task {
             dir,
             env,
             user,
+            umask,
             ..CommandsSpec::once(Vec::new(), further.patience)
         });
         Some(stands)

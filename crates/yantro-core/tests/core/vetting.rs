@@ -407,6 +407,7 @@ const X: &str =
 #[case::a_variable_with_an_equals(", env = { \"A=B\" = \"x\" }", "", "", "bad-variable", "A=B")]
 #[case::a_zero_byte(", args = [\"a\\u0000b\"]", "", "", "odd-character", "U+0000")]
 #[case::text_that_runs_backwards("", "title = \"x \\u202e y\"", "", "odd-character", "U+202E")]
+#[case::no_mask("", "process = { program = \"/bin/x\", args = [\"a\"], umask = \"088\" }", "", "bad-umask", "088")]
 #[case::no_exit_code("", "start = { accept_exits = [256] }", "", "bad-exit", "256")]
 #[case::no_patience_at_all("", "start = { patience = \"0s\" }", "", "no-patience", "patience")]
 #[case::months_for_minutes("", "start = { patience = \"5M\" }", "", "bad-length", "5M")]

@@ -470,6 +470,8 @@ async fn act(
     let limited = format!("{}s", within.0.as_secs().max(1));
     let mut all = vec!["setsid".to_owned(), "sh".to_owned(), "-c".to_owned(), beside(has_secret(&env, &to_the_letter)), "@ACT@".to_owned()];
     all.extend(["timeout".to_owned(), limited]);
+    // What is written down of it is for this account only; what it makes itself is not.
+    all.extend(["sh", "-c", "umask \"$0\"; exec \"$@\"", &format!("{:03o}", service.runner.umask())].map(str::to_owned));
     all.extend(words);
     let script = format!(
         "a=\"$d/acts/\"{}; printf %s {} > \"$d/acting-server\"; mkdir -p \"${{a%/*}}\"; mkdir \"$a\" 2>/dev/null || {{ echo before; exit 0; }}; \

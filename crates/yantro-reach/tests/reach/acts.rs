@@ -27,6 +27,8 @@ fn commands(world: &World, start: &str, more: &str) -> Arc<Service> {
 #[case::too_slow("echo begun; sleep 60", ", within = \"300ms\"", ActEnd::TimedOut { output: "begun\n".into() })]
 #[case::in_its_folder("pwd", ", dir = \"/\"", ActEnd::Exited { code: 0, output: "/\n".into() })]
 #[case::with_its_environment("echo $LANE", ", env = { LANE = \"3\" }", ActEnd::Exited { code: 0, output: "3\n".into() })]
+#[case::with_the_usual_mask("umask", "", ActEnd::Exited { code: 0, output: "0022\n".into() })]
+#[case::with_its_mask("umask", ", umask = \"027\"", ActEnd::Exited { code: 0, output: "0027\n".into() })]
 #[case::quoted_as_it_is("printf '%s|' \"a b\" '$HOME' ';'", "", ActEnd::Exited { code: 0, output: "a b|$HOME|;|".into() })]
 #[tokio::test(flavor = "multi_thread")]
 async fn a_command_is_followed_to_its_end(#[case] script: &str, #[case] more: &str, #[case] end: ActEnd) {

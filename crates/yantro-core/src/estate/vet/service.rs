@@ -277,6 +277,7 @@ impl Vetting<'_, '_> {
                     env: c.env,
                     to_the_letter: Default::default(),
                     user: c.user,
+                    umask: self.umask(draft, "commands", c.umask.as_deref()),
                     within: c.within.unwrap_or(Span::secs(60)),
                 })
             }
@@ -335,10 +336,23 @@ impl Vetting<'_, '_> {
                     dir: p.dir.map_or_else(|| self.base(), |d| self.path(&d)),
                     env: p.env,
                     user: p.user,
+                    umask: self.umask(draft, "process", p.umask.as_deref()),
                     apart: Default::default(),
                 })
             }
         }
+    }
+
+    /// A mask as umask(2) has it: octal digits.
+    fn umask(&mut self, draft: &Draft, block: &str, written: Option<&str>) -> Option<u32> {
+        let written = written?;
+        let read = u32::from_str_radix(written, 8).ok().filter(|m| *m <= 0o777 && !written.starts_with('+'));
+        if read.is_none() {
+            let says = format!("\"{written}\" is no mask of rights");
+            let mend = "write three octal digits, each with the rights that are never given: \"022\", \"027\" or \"077\"";
+            self.faults.error("bad-umask", self.at(draft, &format!("{block}.umask")), says, mend);
+        }
+        read
     }
 
     pub(super) fn ladder(&mut self, draft: &Draft, host: &Host, runner: &ServiceRunner) -> Vec<Rung> {
