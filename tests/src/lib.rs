@@ -212,7 +212,7 @@ impl Server {
 
     /// The server's address.
     pub fn base(&self) -> String {
-        fs::read_to_string(self.data().join("address")).unwrap_or_default().trim().to_owned()
+        fs::read_to_string(self.data().join("address")).unwrap_or_default().lines().next().unwrap_or_default().to_owned()
     }
 
     /// The server's token.

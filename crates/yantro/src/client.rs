@@ -2,11 +2,14 @@
 
 use std::{
     borrow::Cow,
+    io::Write,
+    os::unix::fs::OpenOptionsExt,
     path::{Path, PathBuf},
     time::Duration,
 };
 
 use serde::{Serialize, de::DeserializeOwned};
+use yantro_reach::ProcessId;
 use yantro_server::problem::Problem;
 
 use crate::{Global, exit::Failure, foreign};
@@ -27,13 +30,41 @@ pub fn data_folder(global: &Global) -> PathBuf {
 }
 
 /// The file in which a running server writes its address.
+///
+/// Its first line is the address, its second the process that answers there: see [`Address`].
 pub fn address_file(data: &Path) -> PathBuf {
     data.join("address")
+}
+
+/// Where a server answers, and which process that is. The address outlives a server that is killed, and whoever binds it next
+/// is told nothing: before anything is sent it is seen that the server still runs.
+struct Address {
+    base: String,
+    server: ProcessId,
+}
+
+impl Address {
+    fn read(text: &str) -> Option<Self> {
+        let (base, server) = text.trim().split_once('\n')?;
+        let [pid, started, boot] = server.split_whitespace().collect::<Vec<_>>().try_into().ok()?;
+        let server = ProcessId { boot: boot.to_owned(), pid: pid.parse().ok()?, started: started.parse().ok()? };
+        Some(Self { base: base.trim().to_owned(), server })
+    }
+}
+
+/// Writes down where this process answers, for commands to find it: whole or not at all, for this account only.
+pub fn write_address(data: &Path, base: &str) -> std::io::Result<()> {
+    let own = ProcessId::of(std::process::id()).ok_or_else(|| std::io::Error::other("the system does not tell of this process"))?;
+    let half = data.join(".address");
+    let mut file = std::fs::File::options().write(true).create(true).truncate(true).mode(0o600).open(&half)?;
+    file.write_all(format!("{base}\n{} {} {}\n", own.pid, own.started, own.boot).as_bytes())?;
+    std::fs::rename(half, address_file(data))
 }
 
 /// A server to talk to.
 pub struct Client {
     base: String,
+    server: ProcessId,
     token: String,
     who: String,
     /// Whether what it is told goes to machines, to the letter.
@@ -53,10 +84,15 @@ impl Client {
                 .map(|t| t.trim().to_owned())
                 .map_err(|e| Failure::NoServer { why: format!("{} cannot be read ({e})", path.display()), hint: hint() })
         };
-        let base = read(address_file(&data))?;
+        let written = read(address_file(&data))?;
+        let Some(Address { base, server }) = Address::read(&written) else {
+            let why = format!("{} does not say which process answers there: it is of an earlier version", address_file(&data).display());
+            return Err(Failure::NoServer { why, hint: "start the server anew: yantro serve".to_owned() });
+        };
         let token = read(yantro_server::token_path(&data))?;
         Ok(Self {
             base,
+            server,
             token,
             who: who(global),
             to_the_letter: global.json,
@@ -83,6 +119,10 @@ impl Client {
     /// Sends a call once. What was not sent for certain was not carried out; of all else that gets no answer nobody can say,
     /// unless the call only looks.
     async fn answer(&self, request: reqwest::RequestBuilder, changes: Changes) -> Result<reqwest::Response, Failure> {
+        if !self.server.is_alive() {
+            let why = format!("{}: its process {} has ended", self.base, self.server.pid);
+            return Err(Failure::NoServer { why, hint: "start it: yantro serve".to_owned() });
+        }
         let answer = request.send().await.map_err(|e| {
             let (not_sent, why) = (e.is_connect(), format!("{} ({})", self.base, e.without_url()));
             match changes {

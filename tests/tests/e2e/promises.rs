@@ -674,7 +674,23 @@ fn a_call_that_may_have_been_carried_out_is_not_called_unanswered_for_want_of_a_
     let mut server = up(&[]);
     server.kill();
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
-    std::fs::write(server.data().join("address"), format!("http://{}", listener.local_addr().unwrap())).unwrap();
+    let address = server.data().join("address");
+    let of_the_dead = std::fs::read_to_string(&address).unwrap();
+    let stat = std::fs::read_to_string("/proc/self/stat").unwrap();
+    let started = stat.rsplit_once(')').unwrap().1.split_whitespace().nth(19).unwrap();
+    let boot = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap();
+    let own = format!("{} {started} {boot}", std::process::id());
+    let write = |server: &str| std::fs::write(&address, format!("http://{}\n{server}", listener.local_addr().unwrap())).unwrap();
+    // Whoever has its address after it is sent nothing, the token least of all.
+    listener.set_nonblocking(true).unwrap();
+    write(of_the_dead.lines().nth(1).unwrap());
+    for (args, code) in [(["standstill", "on"], 7), (["board", "--json"], 7)] {
+        let told = server.exits(code, &args);
+        assert!(told.contains("has ended") && told.contains("yantro serve"), "{told}");
+        assert!(listener.accept().is_err(), "it is connected to");
+    }
+    listener.set_nonblocking(false).unwrap();
+    write(&own);
     std::thread::spawn(move || {
         for stream in listener.incoming().flatten() {
             // It reads what is asked, and is gone.

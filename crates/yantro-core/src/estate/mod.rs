@@ -5,6 +5,7 @@ mod fault;
 pub mod file;
 pub(crate) mod fill;
 mod launch;
+mod published;
 pub(crate) mod structure;
 mod vet;
 
@@ -12,7 +13,7 @@ pub(crate) use fault::Faults;
 pub use fault::{Fault, Severity, not_text};
 pub use file::{Expected, Force, ImpactLevel, Reach, Signal, StandsFor, Sudo};
 pub use launch::{Launch, Sourced, launch};
-pub use structure::json_schema;
+pub use published::json_schema;
 pub use vet::{MAX_BYTES, Vetted, vet, vet_with};
 
 pub use crate::model::*;

@@ -19,11 +19,9 @@ use super::{
 };
 use crate::{name::did_you_mean, proof::logs, time::Span};
 
-/// The published JSON Schema of the estate file.
-pub fn json_schema() -> Value {
-    let mut schema = schemars::schema_for!(EstateFile).to_value();
-    schema["description"] = json!("An estate: everything Yantro looks after. See docs/estate.md.");
-    schema
+/// The format of the estate file, as a JSON Schema: what vetting walks by. What is published of it says more.
+pub(super) fn format() -> Value {
+    schemars::schema_for!(EstateFile).to_value()
 }
 
 /// Where each key and value of the file stands, by path: `service.fares-db.start.patience`.
@@ -58,7 +56,7 @@ impl Places {
 pub fn read(text: &str, faults: &mut Faults<'_>) -> (Value, Places) {
     let readable = without_unreadable(text, faults);
     let (table, _) = DeTable::parse_recoverable(&readable);
-    let schema = json_schema();
+    let schema = format();
     let mut walk = Walk { root: &schema, faults, places: Places::default() };
     let value = walk.table(&schema, table.get_ref(), &table.span(), "");
     (Value::Object(value), walk.places)

@@ -11,7 +11,7 @@ use yantro_server::{Access, server, wire::SignInLink};
 
 use crate::{
     Global,
-    client::{Client, address_file, data_folder, wait_for, who},
+    client::{Client, data_folder, wait_for, who, write_address},
     exit::{Exit, Failure, Outcome},
     say::Say,
 };
@@ -88,7 +88,7 @@ pub async fn begin(data: &Path, listener: TcpListener, options: Options, who: &s
     let base = format!("http://{}", listener.local_addr().map_err(|e| Failure::own(e.to_string(), ""))?);
     let link = format!("{base}{}", access.link(who));
     let server = server(engine.clone(), access, listener).map_err(|e| Failure::own(format!("the server cannot be made: {e}"), ""))?;
-    std::fs::write(address_file(data), &base)
+    write_address(data, &base)
         .map_err(|e| Failure::own(format!("the address cannot be written down: {e}"), "see that the data folder may be written"))?;
     Ok(Running { engine, server, base, link })
 }

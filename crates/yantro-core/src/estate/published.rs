@@ -1,0 +1,117 @@
+//! The JSON Schema of the estate file as it is published, for editors: the format that vetting walks by, and what else can be
+//! said of it in a schema. Vetting says the rest, with how to mend it.
+
+use serde_json::{Map, Value, json};
+
+use super::structure;
+use crate::written::DEEDS;
+
+/// A length of time, as [`crate::time::Span`] reads it; months and years are none that anybody waits for.
+const SPAN: &str = "^\\s*([0-9]+\\s*(ns|us|ms|millis|msec|s|secs?|seconds?|m|mins?|minutes?|h|hrs?|hours?|d|days?|w|wks?|weeks?)\\s*)+$";
+/// A name of a host, service, group or procedure.
+const NAME: &str = "^[A-Za-z0-9_][A-Za-z0-9_-]{0,99}$";
+/// A mask of rights, in octal digits.
+const UMASK: &str = "^0*[0-7]{1,3}$";
+/// The name of an account.
+const ACCOUNT: &str = "^([A-Za-z0-9_][A-Za-z0-9_.-]*\\$?|.*\\{.*)$";
+/// The name of a variable of the environment.
+const VARIABLE: &str = "^[^=\\s]+$";
+/// Keys that hold exit codes.
+const EXITS: [&str; 5] = ["accept_exits", "state_up", "state_down", "holds", "not_yet"];
+
+/// The published JSON Schema of the estate file.
+pub fn json_schema() -> Value {
+    let mut schema = structure::format();
+    schema["description"] = json!("An estate: everything Yantro looks after. See docs/estate.md.");
+    schema["required"] = json!(["estate"]);
+    for named in ["host", "service", "group", "procedure"] {
+        schema["properties"][named]["propertyNames"] = json!({ "pattern": NAME });
+    }
+    let defined = &mut schema["$defs"];
+    defined["Span"]["pattern"] = json!(SPAN);
+    defined["HeadFile"]["required"] = json!(["name", "stands_for"]);
+    defined["HeadFile"]["properties"]["name"]["minLength"] = json!(1);
+    defined["HostFile"]["required"] = json!(["reach"]);
+    defined["StepFile"]["oneOf"] = DEEDS.iter().map(|deed| json!({ "required": [deed] })).collect();
+    defined["StepFile"]["dependentRequired"] = json!({ "act": ["of"], "of": ["act"] });
+    for definition in defined.as_object_mut().into_iter().flat_map(Map::values_mut) {
+        of_properties(definition);
+    }
+    schema
+}
+
+/// What keys of the same name can hold, wherever they stand.
+fn of_properties(definition: &mut Value) {
+    let Some(properties) = definition.get_mut("properties").and_then(Value::as_object_mut) else { return };
+    for (key, value) in properties {
+        match key.as_str() {
+            _ if EXITS.contains(&key.as_str()) && value["items"]["type"] == "integer" => {
+                (value["items"]["minimum"], value["items"]["maximum"]) = (json!(0), json!(255));
+            }
+            "umask" => value["pattern"] = json!(UMASK),
+            "user" => value["pattern"] = json!(ACCOUNT),
+            "env" => value["propertyNames"] = json!({ "pattern": VARIABLE }),
+            _ => {}
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+    use regex::Regex;
+    use rstest::rstest;
+
+    use super::*;
+    use crate::{name::HostName, time::Span};
+
+    #[rstest]
+    #[case::a_length(SPAN, &["90s", "1h 30m", "200ms", "10 minutes", " 5m "], &["", "90", "soon", "5M", "1y", "-5s", "s"])]
+    #[case::a_name(NAME, &["quay-1", "Fares_DB", "7"], &["", "-x", "a b", "a/b", "a.b"])]
+    #[case::a_mask(UMASK, &["022", "0027", "7"], &["", "088", "1000", "0x1"])]
+    #[case::an_account(ACCOUNT, &["root", "fares.db", "pc$"], &["", "root; rm -rf /", "-x"])]
+    #[case::a_variable(VARIABLE, &["PORT", "a.b"], &["", "A=B", "A B"])]
+    fn patterns_fit_what_can_be_said(#[case] pattern: &str, #[case] fits: &[&str], #[case] does_not: &[&str]) {
+        let pattern = Regex::new(pattern).unwrap();
+        let wrong: Vec<_> = fits.iter().filter(|t| !pattern.is_match(t)).chain(does_not.iter().filter(|t| pattern.is_match(t))).collect();
+        assert!(wrong.is_empty(), "{wrong:?}");
+    }
+
+    /// The pattern with bounds: a number may be too large for any length.
+    fn drawn_from_span() -> String {
+        SPAN.trim_matches(['^', '$']).replace("[0-9]+", "[0-9]{1,6}").replace("\\s*", "[ \t]{0,2}").replace(")+", "){1,4}")
+    }
+
+    proptest! {
+        #[test]
+        fn what_the_schema_takes_for_a_length_is_one(text in proptest::string::string_regex(&drawn_from_span()).unwrap()) {
+            prop_assert!(Regex::new(SPAN).unwrap().is_match(&text));
+            prop_assert!(text.parse::<Span>().is_ok(), "{text:?}");
+        }
+
+        #[test]
+        fn what_the_schema_takes_for_a_name_is_one_and_nothing_else(text in "[ -~]{0,12}") {
+            let taken = Regex::new(NAME).unwrap().is_match(&text);
+            prop_assert_eq!(taken, text.parse::<HostName>().is_ok() && text.trim() == text, "{:?}", text);
+        }
+    }
+
+    /// A key that was renamed in the format is said here, too.
+    #[test]
+    fn what_is_said_besides_is_said_of_what_there_is() {
+        let (format, published) = (structure::format(), json_schema());
+        for (path, key) in
+            [("/$defs/Span", "format"), ("/$defs/HeadFile/properties/name", "type"), ("/$defs/HostFile/properties/reach", "default")]
+        {
+            assert!(format.pointer(path).is_some_and(|at| at.get(key).is_some()), "{path}");
+        }
+        for deed in DEEDS {
+            assert!(format["$defs"]["StepFile"]["properties"].get(deed).is_some(), "{deed}");
+        }
+        let text = published.to_string();
+        for said in [UMASK, ACCOUNT, VARIABLE, NAME, SPAN] {
+            assert!(text.contains(&json!(said).to_string()), "{said}");
+        }
+        assert_eq!(published["$defs"]["StartFile"]["properties"]["accept_exits"]["items"]["maximum"], 255);
+    }
+}
