@@ -106,6 +106,13 @@ export class Live {
       for (const listener of this.#runListeners) listener(run);
       this.#paced.soon();
     });
+    // The server knows nothing of what was heard last: it was restored from a copy. All that is shown is asked for again.
+    source.addEventListener('anew', () => {
+      touched();
+      this.#version = undefined;
+      this.#paced.soon();
+      for (const listener of this.#runListeners) listener(-1);
+    });
     for (const topic of ['board', 'edition', 'server']) {
       source.addEventListener(topic, () => {
         touched();

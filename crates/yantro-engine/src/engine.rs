@@ -18,6 +18,7 @@ use crate::{
     clock::Clock,
     error::EngineError,
     hands::Hands,
+    identity::Place,
     inbox::Inbox,
     loaded::Loaded,
     messages::Msg,
@@ -94,6 +95,21 @@ impl Engine {
     /// A connection for reading what is stored. For threads that may block.
     pub fn reader(&self) -> Result<Reader, EngineError> {
         Ok(Reader::open(&self.shared.database)?)
+    }
+
+    /// A place in the stream of events, as it is told.
+    pub fn place(&self, event: i64) -> Place {
+        self.hands.identity.place(event)
+    }
+
+    /// How far the stream has come.
+    pub fn here(&self) -> Place {
+        self.hands.identity.here()
+    }
+
+    /// Whether a place is one of this stream: of a store that was restored since, it may be ahead.
+    pub fn knows(&self, place: &Place) -> bool {
+        self.hands.identity.knows(place)
     }
 
     /// Everything that is told from now on.

@@ -34,6 +34,7 @@ pub use editions::{
 pub use ended::{ENDED, end_on_panic, end_process, is_ending};
 pub use engine::{Engine, Options};
 pub use error::EngineError;
+pub use identity::Place;
 pub use loaded::Loaded;
 pub use standing::board::{BoardRow, BoardView, HostRow};
 pub use told::{

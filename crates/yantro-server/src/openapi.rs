@@ -137,7 +137,7 @@ pub fn document() -> Value {
     add("post", "/sign-in-link", "signInLink", "A link for signing in to the console, good once.", &[], None, ok::<SignInLink>(&mut g));
     let bytes = json!({ "description": "Bytes as they are written.", "content": { "application/octet-stream": { "schema": { "type": "string" } } } });
     add("get", "/output", "output", "A service's own output from now on, as it is written.", of, None, bytes);
-    let stream = json!({ "description": "Server-sent events: run, board, edition, server. Give `Last-Event-ID` to have what was missed.", "content": { "text/event-stream": { "schema": { "type": "string" } } } });
+    let stream = json!({ "description": "Server-sent events: run, board, edition, server, anew. Give `Last-Event-ID` to have what was missed.", "content": { "text/event-stream": { "schema": { "type": "string" } } } });
     add("get", "/events", "events", "Whatever happens.", &[], None, stream);
     of_type::<Problem>(&mut g);
     of_type::<Timestamp>(&mut g);

@@ -6,7 +6,7 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use bytes::Bytes;
 use futures::{Stream, StreamExt, stream};
 use tokio::sync::broadcast;
-use yantro_engine::{Engine, Published, Topic};
+use yantro_engine::{Engine, Place, Published, Topic};
 
 use crate::problem::Problem;
 
@@ -17,11 +17,15 @@ const PIECE: u32 = 500;
 
 /// `GET /api/v1/events`
 pub async fn events(request: HttpRequest, engine: web::Data<Engine>) -> Result<HttpResponse, Problem> {
-    let last = request.headers().get("last-event-id").and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<i64>().ok());
+    let last = request.headers().get("last-event-id").and_then(|v| v.to_str().ok());
     // Listening begins before reading back, so that nothing falls in between.
     let live = engine.listen();
     let engine = engine.into_inner();
-    let (missed, upto) = match last {
+    let here = engine.here();
+    // What is no place of this stream is of another store, or of one that was restored since: what that knows is told anew.
+    let place = last.and_then(Place::read).filter(|place| engine.knows(place));
+    let is_stray = last.is_some() && place.is_none();
+    let (missed, upto) = match place.map(|place| place.event) {
         Some(last) => {
             let reading = Arc::clone(&engine);
             web::block(move || read_back(&reading, last))
@@ -31,7 +35,9 @@ pub async fn events(request: HttpRequest, engine: web::Data<Engine>) -> Result<H
         None => (Vec::new(), i64::MIN),
     };
     let hello = Bytes::from_static(b"retry: 1000\nevent: hello\ndata: {}\n\n");
-    let all = stream::iter(std::iter::once(hello).chain(missed)).chain(follow(live, upto)).map(Ok::<_, std::io::Error>);
+    // Without a place from here on it would come back with the stray one.
+    let anew = is_stray.then(|| Published::new(Topic::Anew, Some(here), &serde_json::json!({})).wire);
+    let all = stream::iter(std::iter::once(hello).chain(anew).chain(missed)).chain(follow(live, upto)).map(Ok::<_, std::io::Error>);
     Ok(HttpResponse::Ok()
         .content_type("text/event-stream")
         .insert_header(("cache-control", "no-store"))
@@ -48,7 +54,7 @@ fn read_back(engine: &Engine, mut last: i64) -> Result<(Vec<Bytes>, i64), Proble
         for event in &piece {
             let body =
                 serde_json::json!({ "run": event.run, "no": event.stamped.no, "at": event.stamped.at, "event": event.stamped.event });
-            missed.push(Published::new(Topic::Run, Some(event.id), &body).wire);
+            missed.push(Published::new(Topic::Run, Some(engine.place(event.id)), &body).wire);
             last = event.id;
         }
         if piece.len() < PIECE as usize {
@@ -80,7 +86,7 @@ mod tests {
     use super::*;
 
     fn message(id: i64) -> Arc<Published> {
-        Arc::new(Published::new(Topic::Run, Some(id), &serde_json::json!({ "no": id })))
+        Arc::new(Published::new(Topic::Run, Place::read(&format!("a-{id}")), &serde_json::json!({ "no": id })))
     }
 
     async fn told(live: broadcast::Receiver<Arc<Published>>, upto: i64) -> Vec<String> {
@@ -96,8 +102,8 @@ mod tests {
         drop(sender);
         let told = told(live, 2).await;
         assert_eq!(told.len(), 2);
-        assert!(told[0].starts_with("id: 3\nevent: run\ndata: {") && told[0].ends_with("\n\n"), "{}", told[0]);
-        assert!(told[1].starts_with("id: 4\n"));
+        assert!(told[0].starts_with("id: a-3\nevent: run\ndata: {") && told[0].ends_with("\n\n"), "{}", told[0]);
+        assert!(told[1].starts_with("id: a-4\n"));
     }
 
     #[tokio::test]

@@ -6,7 +6,12 @@
 
 mod schema;
 
-use std::{collections::BTreeSet, io::Write, path::Path, time::Duration};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    io::Write,
+    path::Path,
+    time::Duration,
+};
 
 use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, TransactionBehavior, params};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
@@ -359,7 +364,10 @@ fn write(t: &Transaction<'_>, batch: &Batch) -> Result<Vec<i64>, StoreError> {
         t.execute("INSERT INTO asked_as (identity, run) VALUES (?1,?2)", params![identity, run.0])?;
     }
     if let Some((id, at)) = &batch.session {
-        t.execute("INSERT INTO session (id, at) VALUES (?1,?2)", params![id, at.as_ms()])?;
+        t.execute(
+            "INSERT INTO session (id, at, after) VALUES (?1, ?2, (SELECT COALESCE(MAX(id), 0) FROM event))",
+            params![id, at.as_ms()],
+        )?;
     }
     Ok(ids)
 }
@@ -496,6 +504,20 @@ impl Reader {
             }
         }
         Ok(all)
+    }
+
+    /// The newest session of which is known where it began.
+    pub fn newest_session(&self) -> Result<Option<String>, StoreError> {
+        let newest = "SELECT id FROM session WHERE after IS NOT NULL ORDER BY after DESC, at DESC LIMIT 1";
+        Ok(self.connection.query_row(newest, [], |r| r.get(0)).optional()?)
+    }
+
+    /// Up to which place of the stream each session came that has ended, and of which that is known.
+    pub fn session_ends(&self) -> Result<BTreeMap<String, i64>, StoreError> {
+        let mut statement =
+            self.connection.prepare("SELECT id, LEAD(after) OVER (ORDER BY after, at) FROM session WHERE after IS NOT NULL")?;
+        let rows = statement.query_map([], |r| Ok((r.get::<_, String>(0)?, r.get::<_, Option<i64>>(1)?)))?;
+        Ok(rows.collect::<Result<Vec<_>, _>>()?.into_iter().filter_map(|(id, end)| Some((id, end?))).collect())
     }
 
     /// Every session that this store was served in.
@@ -744,7 +766,15 @@ mod tests {
         for id in ["b", "a"] {
             writer.commit(&Batch { session: Some((id.into(), Timestamp::from_ms(1))), ..Batch::default() }).unwrap();
         }
-        assert_eq!(Reader::open(&path).unwrap().sessions().unwrap(), ["a".to_owned(), "b".to_owned()].into());
+        let reader = Reader::open(&path).unwrap();
+        assert_eq!(reader.sessions().unwrap(), ["a".to_owned(), "b".to_owned()].into());
+        let began = |id: &str, at| Batch { session: Some((id.into(), Timestamp::from_ms(at))), ..Batch::default() };
+        writer.commit(&Batch { runs: vec![row(0)], events: vec![event(1), event(2)], ..Batch::default() }).unwrap();
+        writer.commit(&began("c", 2)).unwrap();
+        writer.commit(&Batch { events: vec![event(3)], ..Batch::default() }).unwrap();
+        writer.commit(&began("d", 3)).unwrap();
+        let ends = reader.session_ends().unwrap();
+        assert_eq!((ends.get("c"), ends.get("d")), (Some(&3), None), "{ends:?}");
     }
 
     #[test]

@@ -2,7 +2,11 @@
 
 use rusqlite_migration::{M, Migrations};
 
-const STEPS: &[M<'static>] = &[FIRST, SECOND, THIRD, FOURTH, FIFTH];
+const STEPS: &[M<'static>] = &[FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH];
+
+/// How far the stream of events had come when a session began: an id of the stream that goes beyond its session is of another
+/// store, of which this one is a copy. Of earlier sessions that is not known.
+const SIXTH: M<'static> = M::up("ALTER TABLE session ADD COLUMN after INTEGER;");
 
 /// What is down on purpose is known of services that others had started, too: apart from what was started, and with the reason.
 const FIFTH: M<'static> = M::up(

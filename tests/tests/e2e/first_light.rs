@@ -132,12 +132,58 @@ fn the_event_stream_resumes_where_it_was_cut() {
             server.http().get(format!("{}/api/v1/events", server.base())).bearer_auth(server.token()).header("last-event-id", last);
         BufReader::new(request.send().unwrap())
     };
-    let ids = |last: &str, n: usize| -> Vec<i64> {
-        stream(last).lines().map_while(Result::ok).filter_map(|l| l.strip_prefix("id: ").and_then(|i| i.parse().ok())).take(n).collect()
+    let ids = |last: &str, n: usize| -> Vec<String> {
+        stream(last).lines().map_while(Result::ok).filter_map(|l| l.strip_prefix("id: ").map(str::to_owned)).take(n).collect()
     };
+    let numbers = |ids: &[String]| -> Vec<i64> { ids.iter().map(|id| id.rsplit_once('-').unwrap().1.parse().unwrap()).collect() };
     let all = ids("0", 20);
-    assert_eq!(all, (1..=20).collect::<Vec<i64>>());
-    assert_eq!(ids("7", 5), [8, 9, 10, 11, 12]);
+    assert_eq!(numbers(&all), (1..=20).collect::<Vec<i64>>());
+    assert_eq!(numbers(&ids(&all[6], 5)), [8, 9, 10, 11, 12]);
+}
+
+/// A number in the stream means something else to a store that was restored: who comes back with one from before is told so.
+#[test]
+fn the_event_stream_of_a_restored_store_is_begun_anew() {
+    use std::io::{BufRead, BufReader};
+    let mut server = Server::with_estate(&quick::estate(&[]));
+    let lines = |server: &Server, last: &str| {
+        let request =
+            server.http().get(format!("{}/api/v1/events", server.base())).bearer_auth(server.token()).header("last-event-id", last);
+        BufReader::new(request.send().unwrap()).lines().map_while(Result::ok)
+    };
+    let told = |server: &Server, last: &str, n: usize| lines(server, last).filter(|l| !l.is_empty()).take(n).collect::<Vec<_>>();
+    let last_of = |server: &Server, n: usize| {
+        let ids = lines(server, "0").filter_map(|l| l.strip_prefix("id: ").map(str::to_owned));
+        ids.take(n).last().unwrap()
+    };
+    let copied = |server: &Server, from: &str, to: &str| {
+        for file in ["yantro.db", "yantro.db-wal"] {
+            let (from, to) = (server.data().join(format!("{from}{file}")), server.data().join(format!("{to}{file}")));
+            let _ = std::fs::remove_file(&to);
+            let _ = std::fs::copy(from, to);
+        }
+    };
+    up(&server);
+    let before = last_of(&server, 10);
+    server.kill();
+    copied(&server, "", "copy-");
+    server.start(&[]);
+    server.ok(&["restart", "db", "--yes"]);
+    let number = server.get("/runs/1")["events"].as_u64().unwrap() as usize + server.get("/runs/2")["events"].as_u64().unwrap() as usize;
+    let ahead = last_of(&server, number);
+    assert_ne!(before.split_once('-').unwrap().0, ahead.split_once('-').unwrap().0, "each session tells its own");
+    assert!(!told(&server, &ahead, 3).contains(&"event: anew".to_owned()));
+    server.kill();
+    copied(&server, "copy-", "");
+    server.start(&["--looking-only"]);
+    for stray in [ahead.as_str(), "7", "x"] {
+        let told = told(&server, stray, 6);
+        let anew = told.iter().position(|l| l == "event: anew").unwrap_or_else(|| panic!("{stray}: {told:?}"));
+        assert!(told[anew - 1].starts_with("id: "), "it comes back with a place of this stream: {told:?}");
+    }
+    // What the copy knows is told as ever.
+    let known = told(&server, &before, 6);
+    assert!(known.iter().any(|l| l == "event: run") && !known.contains(&"event: anew".to_owned()), "{known:?}");
 }
 
 #[test]

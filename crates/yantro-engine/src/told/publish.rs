@@ -6,6 +6,8 @@ use bytes::Bytes;
 use serde::Serialize;
 use tokio::sync::broadcast;
 
+use crate::identity::Place;
+
 /// What a message is about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Topic {
@@ -15,6 +17,8 @@ pub enum Topic {
     Board,
     /// A new edition.
     Edition,
+    /// What the listener last heard of is not of this stream: ask for everything again.
+    Anew,
     /// The server itself: standstill, trouble with storing.
     Server,
 }
@@ -26,6 +30,7 @@ impl Topic {
             Topic::Run => "run",
             Topic::Board => "board",
             Topic::Edition => "edition",
+            Topic::Anew => "anew",
             Topic::Server => "server",
         }
     }
@@ -42,9 +47,10 @@ pub struct Published {
 
 impl Published {
     /// Makes the bytes.
-    pub fn new(topic: Topic, id: Option<i64>, body: &impl Serialize) -> Self {
+    pub fn new(topic: Topic, place: Option<Place>, body: &impl Serialize) -> Self {
         let body = serde_json::to_string(body).expect("our own types have text keys only");
-        let id_line = id.map_or_else(String::new, |id| format!("id: {id}\n"));
+        let id_line = place.as_ref().map_or_else(String::new, |place| format!("id: {place}\n"));
+        let id = place.map(|place| place.event);
         Self { id, wire: Bytes::from(format!("{id_line}event: {}\ndata: {body}\n\n", topic.name())) }
     }
 }

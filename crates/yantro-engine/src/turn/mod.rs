@@ -633,7 +633,7 @@ impl Work {
     pub(crate) fn stored(&mut self, batch: &Batch, ids: &[i64]) {
         for ((run, stamped), id) in batch.events.iter().zip(ids) {
             let body = serde_json::json!({ "run": run, "no": stamped.no, "at": stamped.at, "event": brief(&stamped.event) });
-            self.engine.shared.publisher.tell(Published::new(Topic::Run, Some(*id), &body));
+            self.engine.shared.publisher.tell(Published::new(Topic::Run, Some(self.engine.place(*id)), &body));
         }
         if self.trouble().is_some() {
             tracing::info!("events can be stored again");
