@@ -284,14 +284,18 @@ impl WayBack<'_> {
         if begins == self.steps.len() {
             return;
         }
-        let waited_on: BTreeSet<StepId> = self.steps[begins..].iter().flat_map(|s| s.waits.iter().map(|w| w.step)).collect();
+        let good = |w: &&Wait| w.release == Release::WhenGood;
+        let waited_on: BTreeSet<StepId> = self.steps[begins..].iter().flat_map(|s| s.waits.iter().filter(good).map(|w| w.step)).collect();
         self.before = self.steps[begins..].iter().map(|s| s.id).filter(|s| !waited_on.contains(s)).collect();
     }
 
     fn add_service(&mut self, address: Address, kind: StepKind, waits: Vec<Wait>, rungs: Option<u32>) -> StepId {
         let id = self.next();
-        let waits =
-            if waits.is_empty() { self.before.iter().map(|s| Wait { step: *s, release: Release::WhenGood }).collect() } else { waits };
+        // Who only yields to another of its stage is let go of in any way, and waits for the stage before by itself.
+        let mut waits = waits;
+        if waits.iter().all(|w| w.release == Release::WhenEnded) {
+            waits.extend(self.before.iter().map(|s| Wait { step: *s, release: Release::WhenGood }));
+        }
         let steps = || self.run.begun.sequence.steps.iter().filter(|s| s.is_on(&address));
         // The last step that went the other way is the one that is taken back.
         let other = steps().rev().find(|s| matches!(s.kind(), StepKind::Stop | StepKind::Start) && s.kind() != kind);

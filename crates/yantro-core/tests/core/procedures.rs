@@ -10,7 +10,7 @@ use yantro_core::{
     procedure::settle,
     proof::{Answer, SeenState},
     run::{ActKind, Event, HoldCause, Run, RunState, StepEnd, StepState},
-    sequence::{Part, Request, Wish},
+    sequence::{Part, Release, Request, StepKind, Wish},
 };
 
 use crate::{
@@ -466,4 +466,20 @@ fn a_line_does_not_begin_after_one_that_was_passed_over(#[case] lines: &[&str], 
     let run = world.play_procedure("night", &[], Operator::GivesUp).unwrap();
     let others: Vec<String> = done(&run).into_iter().filter(|d| !d.ends_with(&format!(" {fails}"))).collect();
     assert_eq!(others.join(", "), does, "{:?}", run.steps().collect::<Vec<_>>());
+}
+
+/// The way back has stages, too: a service that only yields within its own waits for the one before (R4, R31).
+#[test]
+fn on_the_way_back_no_stage_begins_before_the_one_before_it_is_good() {
+    let (estate, _) = estate("b ~> a, c", &written("", &["stop = [\"a\", \"b\"]", PATCH, "start = [\"c\"]"]));
+    let found = facts(&estate, "c=down");
+    let mut world = World::new(estate, &found, [(at("c"), Fault::StartEnds(99))].into());
+    let run = world.play_procedure("night", &[], Operator::PutsBack).unwrap();
+    let back: Vec<_> = run.steps().map(|(s, _)| s).filter(|s| s.part == Part::PutBack).collect();
+    let counter = back.iter().find(|s| s.says() == "unpatch").unwrap().id;
+    let starts: Vec<_> = back.iter().filter(|s| s.kind() == StepKind::Start).collect();
+    assert_eq!(starts.len(), 2, "{back:?}");
+    for start in starts {
+        assert!(start.waits.iter().any(|w| w.step == counter && w.release == Release::WhenGood), "{start:?}");
+    }
 }

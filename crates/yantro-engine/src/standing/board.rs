@@ -249,17 +249,26 @@ fn failure(in_run: &InRun<'_>) -> Option<String> {
     })
 }
 
+/// What is kept of a service besides what was seen of it.
+pub(crate) struct KeptOf<'k> {
+    /// What it was last started as.
+    pub started: Option<&'k StartedAs>,
+    /// That it was taken down on purpose.
+    pub intended_down: Option<&'k IntendedDown>,
+    /// Why a restart is owed by what lies on disk.
+    pub owed_by_files: Option<String>,
+}
+
 /// Puts a row together.
 pub(crate) fn row(
     estate: &Estate,
     address: &Address,
     watched: Option<&Watched>,
     in_run: Option<&InRun<'_>>,
-    started: Option<&StartedAs>,
-    intended_down: Option<&IntendedDown>,
-    owed_by_files: Option<String>,
+    kept: KeptOf<'_>,
     now: Timestamp,
 ) -> BoardRow {
+    let KeptOf { started, intended_down, owed_by_files } = kept;
     let service = &estate.services[address];
     let mut seen = watched.map_or_else(|| Watched::unknown(service.ladder.len(), now).seen, |w| w.seen.clone());
     if let Some(in_run) = in_run {

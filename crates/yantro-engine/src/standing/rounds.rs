@@ -68,17 +68,10 @@ impl Engine {
             let runs = read(&self.shared.runs);
             let acted_on = board::acted_on(runs.values().filter(|r| !r.has_ended() && r.is_locked()));
             let rows = l.estate.services.keys().map(|a| {
-                let started = self.hands.started_as(a);
-                board::row(
-                    &l.estate,
-                    a,
-                    self.hands.watched(a).as_ref(),
-                    acted_on.get(a),
-                    started.as_deref(),
-                    self.hands.intended_down(a).as_ref(),
-                    self.hands.owed_by_files(a),
-                    now,
-                )
+                let (started, intended_down) = (self.hands.started_as(a), self.hands.intended_down(a));
+                let owed_by_files = self.hands.owed_by_files(a);
+                let kept = board::KeptOf { started: started.as_deref(), intended_down: intended_down.as_ref(), owed_by_files };
+                board::row(&l.estate, a, self.hands.watched(a).as_ref(), acted_on.get(a), kept, now)
             });
             services = rows.collect();
             hosts = board::hosts(&l.estate, &self.hands);

@@ -2,10 +2,9 @@
 
 use std::time::Duration;
 
-use super::{Turn, begin::LOOK_AHEAD};
+use super::{Turn, begin::LOOK_AHEAD, guard::Against};
 use crate::{
     estate::ServiceRunner,
-    name::Address,
     proof::{Answer, Verdict},
     run::{acts::*, ends::*, event::*, holds::*, order::*, state::StepState},
     sequence::{StepId, StepKind, Task},
@@ -23,16 +22,10 @@ impl Turn<'_> {
     /// Gives an act, where nothing that came meanwhile keeps it from that: every act is asked here, on the way forward, back
     /// and diverted alike.
     pub(super) fn intend(&mut self, step: StepId, kind: ActKind) {
-        if let Some((address, why)) = self.is_restricted(step, kind) {
-            // What is half way through an attempt is decided on as any step that failed; what has not begun is only held.
-            if self.run.in_flight.contains(&step) && self.run.step_now(step).attempts > 0 {
-                return self.fail(step, format!("{address} {why}"), false);
-            }
-            return self.hold(HoldCause::Restricted { address, why });
-        }
-        if let Some((address, reason)) = self.is_hands_off(step) {
-            // Found as it was wished when it was planned, and not any more.
-            return self.fail(step, format!("{address} is hands-off: {reason}"), false);
+        match self.run.against(step, kind) {
+            None => {}
+            Some(Against::Holds(cause)) => return self.hold(cause),
+            Some(Against::Fails(why)) => return self.fail(step, why, false),
         }
         let act = self.run.next_act();
         let now = self.run.step_now(step);
@@ -51,23 +44,6 @@ impl Turn<'_> {
         }
         self.happened(Event::ActIntended { step, act, kind, attempt, patience_ends: self.now + patience });
         self.order(Order::Act { step, act, kind });
-    }
-
-    /// Why nobody acts on a step's service by a run, as its own edition says (R11).
-    fn is_hands_off(&self, step: StepId) -> Option<(Address, String)> {
-        let address = self.run.begun.sequence.step(step).address()?;
-        let reason = self.run.begun.services.get(address)?.hands_off.clone()?;
-        Some((address.clone(), reason))
-    }
-
-    /// What the newest edition has against an act (R25).
-    fn is_restricted(&self, step: StepId, kind: ActKind) -> Option<(Address, String)> {
-        let address = self.run.begun.sequence.step(step).address()?;
-        let restriction = self.run.restrictions.get(address)?;
-        match (restriction, kind) {
-            (Restriction::Acts { .. }, _) | (Restriction::Force, ActKind::Force) => Some((address.clone(), restriction.says())),
-            (Restriction::Force, _) => None,
-        }
     }
 
     pub(super) fn act_begun(&mut self, step: StepId, act: ActId, begun: ActBegun) {

@@ -15,7 +15,6 @@ use crate::{
         begun::*,
         ends::*,
         event::*,
-        holds::*,
         order::*,
         state::{LookAhead, StepNow, StepState},
     },
@@ -331,15 +330,6 @@ impl Turn<'_> {
                 return self.fail(step, format!("{address} is {state}: whether it runs cannot be said"), false);
             }
             SeenState::Proven | SeenState::Ailing | SeenState::Rising | SeenState::Sinking => {}
-        }
-        // A change freeze that began meanwhile lets starts and the way back go on, and holds new stops (R25).
-        if self.run.begun.sequence.step(step).part == Part::Forward {
-            let impact = self.run.service(step).impact.level;
-            let frozen = self.run.frozen.iter().find(|(name, f)| impact >= f.impact && !self.run.begun.in_freeze.contains(*name));
-            if let Some((_, frozen)) = frozen {
-                let why = frozen.says.clone();
-                return self.hold(HoldCause::Restricted { address: address.clone(), why });
-            }
         }
         // Nothing is stopped while something that would lose what it relies on is still up.
         let vouched = self.run.vouched();

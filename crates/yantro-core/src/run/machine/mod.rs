@@ -3,6 +3,7 @@
 mod act;
 mod begin;
 mod decide;
+mod guard;
 mod task;
 mod would;
 
