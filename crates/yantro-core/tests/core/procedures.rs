@@ -10,7 +10,7 @@ use yantro_core::{
     procedure::settle,
     proof::{Answer, SeenState},
     run::{ActKind, Event, HoldCause, Run, RunState, StepEnd, StepState},
-    sequence::{Part, Release, Request, StepKind, Wish},
+    sequence::{Part, Release, Request, StepKind, Why, Wish},
 };
 
 use crate::{
@@ -481,5 +481,9 @@ fn on_the_way_back_no_stage_begins_before_the_one_before_it_is_good() {
     assert_eq!(starts.len(), 2, "{back:?}");
     for start in starts {
         assert!(start.waits.iter().any(|w| w.step == counter && w.release == Release::WhenGood), "{start:?}");
+        // Linked to what it takes back: the stop, and no other step.
+        let Why::TakesBack(taken_back) = start.why else { panic!("{start:?}") };
+        let stop = run.begun.sequence.step(taken_back);
+        assert_eq!((stop.kind(), stop.address()), (StepKind::Stop, start.address()), "{start:?}");
     }
 }

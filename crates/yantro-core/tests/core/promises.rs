@@ -1000,3 +1000,41 @@ fn what_a_run_would_do_now_is_told_with_how_much_more(#[case] up: usize, #[case]
     assert!(all.starts_with("in all it would now stop h/a0, "), "{all}");
     assert!(all.ends_with(more) && (all.contains(" more") != more.is_empty()), "{all}");
 }
+
+// ---- what putting back would do is said before it is decided ----
+
+#[rstest]
+#[case::one("zz", "a", "starts h/a, as it was found, in about ")]
+#[case::two("a -> b", "b", "starts 2 services, as it was found, in about ")]
+fn what_putting_back_does_is_told_beforehand(#[case] relations: &str, #[case] chosen: &str, #[case] says: &str) {
+    let more = "[service.a]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 90 }]\n";
+    let more = if relations == "zz" { more } else { "" };
+    let mut run = began_so(relations, more, "", &Request::new(Wish::Restart, addresses(chosen)));
+    run.first_looks(&[]);
+    let stops: Vec<StepId> = run.run.steps().filter(|(s, _)| s.kind() == StepKind::Stop).map(|(s, _)| s.id).collect();
+    let mut down = Vec::new();
+    for (i, step) in stops.into_iter().enumerate() {
+        let act = ActId(i as u32 + 1);
+        let all: Vec<String> = run
+            .run
+            .begun
+            .services
+            .keys()
+            .map(|a| {
+                let state = if down.contains(&a.service.to_string()) { "down" } else { "proven" };
+                format!("{}={state}", a.service)
+            })
+            .collect();
+        run.given(Input::FreshLooked { step, seen: seen(&all.join(" ")) });
+        run.given(Input::ActBegun { step, act, begun: begun_now() });
+        run.given(Input::ActEnded { step, act, end: ActEnd::Sent });
+        for rung in 0..run.run.service(step).ladder_of(StepKind::Stop).len() as u32 {
+            run.given(Input::RungLooked { step, attempt: 1, rung, answer: Answer::holds("gone"), logs: vec![] });
+        }
+        down.push(run.run.service(step).address.service.to_string());
+    }
+    run.given(Input::Decide(decision(DecisionKind::Hold, None)));
+    let all = run.run.allowed();
+    let put_back = all.iter().find(|a| matches!(a.kind, DecisionKind::PutBack)).unwrap();
+    assert!(put_back.leads_to.starts_with(says), "{}", put_back.leads_to);
+}
