@@ -22,6 +22,19 @@ pub(crate) fn root_cause(error: &(dyn std::error::Error + 'static)) -> String {
     at.to_string()
 }
 
+/// That nothing listens, and where it was looked for if something listens on that port elsewhere.
+fn nobody_listens(table: &SocketTable, port: u16, on: Option<IpAddr>) -> String {
+    let mut elsewhere: Vec<String> = table.listening(port, None).iter().map(|l| l.ip.to_string()).collect();
+    elsewhere.sort();
+    elsewhere.dedup();
+    match on {
+        Some(on) if !elsewhere.is_empty() => {
+            format!("nothing listens on port {port} at {on}, where it is looked for; something does at {} only", elsewhere.join(" and "))
+        }
+        _ => format!("nothing listens on port {port}"),
+    }
+}
+
 pub(crate) fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service, tree: &Tree, round: &Round) -> Answer {
     let table = match round.sockets() {
         Ok(table) => table,
@@ -29,7 +42,7 @@ pub(crate) fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, servic
     };
     let on: Option<IpAddr> = on.and_then(|a| a.parse().ok());
     let found = table.listening(port, on);
-    let Some(first) = found.first() else { return Answer::not_yet(format!("nothing listens on port {port}")) };
+    let Some(first) = found.first() else { return Answer::not_yet(nobody_listens(&table, port, on)) };
     if let Some(pid) = found.iter().find_map(|l| tree.holder(l.inode)) {
         return Answer::holds(format!("process {pid} listens on {port}"));
     }

@@ -153,6 +153,9 @@ async fn a_free_port_is_not_there_yet_and_an_address_of_another_does_not_count()
     for (on, verdict) in [("127.0.0.1", Verdict::NotYet), ("127.0.0.7", Verdict::Holds)] {
         let answer = look(&world, &format!("{{ rung = \"port\", port = {port}, on = \"{on}\" }}")).await;
         assert_eq!(answer.verdict, verdict, "{on}: {}", answer.says);
+        // Whoever reads "nothing listens" and sees that something does is told where it was looked for.
+        let elsewhere = format!("nothing listens on port {port} at 127.0.0.1, where it is looked for; something does at 127.0.0.7 only");
+        assert_eq!(answer.says == elsewhere, verdict == Verdict::NotYet, "{}", answer.says);
     }
 }
 
