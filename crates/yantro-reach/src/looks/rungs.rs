@@ -42,7 +42,7 @@ pub(crate) fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, servic
     };
     let on: Option<IpAddr> = on.and_then(|a| a.parse().ok());
     let found = table.listening(port, on);
-    let Some(first) = found.first() else { return Answer::not_yet(nobody_listens(&table, port, on)) };
+    let Some(first) = found.first() else { return Answer::not_yet(nobody_listens(table, port, on)) };
     if let Some(pid) = found.iter().find_map(|l| tree.holder(l.inode)) {
         return Answer::holds(format!("process {pid} listens on {port}"));
     }
