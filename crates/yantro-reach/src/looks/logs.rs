@@ -15,7 +15,7 @@ use tokio::sync::Notify;
 use yantro_core::{
     proof::{
         Answer,
-        logs::{LogMatcher, LogScan, Meaning},
+        logs::{LONGEST_LINE, LogMatcher, LogScan, Meaning},
     },
     run::{LogEvidence, LogMark},
     sequence::StepKind,
@@ -325,6 +325,9 @@ pub(crate) async fn read_log(mut follow: LogFollow) -> Result<(LogFollow, Vec<Lo
     hung::asking(&about, hung::WITHIN, read).await?
 }
 
+/// So many lines before the end are read for whoever asks, and no more.
+const LINES_AT_MOST: usize = 10_000;
+
 /// One line of a followed log.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LogLine {
@@ -385,8 +388,9 @@ impl LogFollow {
         lines
     }
 
-    /// Begins so many lines before the end. A log that may not be read says so.
+    /// Begins so many lines before the end, at most [`LINES_AT_MOST`]. A log that may not be read says so.
     pub fn new(path: &str, last_lines: usize) -> io::Result<(Self, Vec<LogLine>)> {
+        let last_lines = last_lines.min(LINES_AT_MOST);
         let mut follow = Self::of(path);
         if is_journal(path) {
             let entries = journal::read(path, None, Some(last_lines.max(1)))?;
@@ -406,7 +410,8 @@ impl LogFollow {
         let from = meta.len().saturating_sub((last_lines as u64 + 1) * 400);
         file.seek(SeekFrom::Start(from))?;
         let mut bytes = Vec::new();
-        file.read_to_end(&mut bytes)?;
+        // To where it ended a moment ago: one that is written faster than it is read has no end.
+        file.take(meta.len() - from).read_to_end(&mut bytes)?;
         follow.position = from + bytes.len() as u64;
         let begin = if from > 0 { bytes.iter().position(|b| *b == b'\n').map_or(0, |i| i + 1) } else { 0 };
         let mut lines = follow.split(&bytes[begin..]);
@@ -417,6 +422,7 @@ impl LogFollow {
     /// Begins where an act was given: a position in the file that it was then, with so many lines before it. Where the
     /// log is another file by now, at that one's begin.
     pub fn since(path: &str, mark: LogMark, lines_before: usize) -> io::Result<Self> {
+        let lines_before = lines_before.min(LINES_AT_MOST);
         let mut follow = Self::of(path);
         if is_journal(path) {
             follow.cursor = mark.cursor;
@@ -461,34 +467,50 @@ impl LogFollow {
             Err(error) => return Err(error),
         };
         let id = Some((meta.dev(), meta.ino()));
+        let mut lines = Vec::new();
         if id != self.id || meta.len() < self.position {
+            // The old one broke off in the middle of a line: that is no part of the new one's first.
+            let at = self.position.saturating_sub(self.half.len() as u64);
+            let half = std::mem::take(&mut self.half);
+            lines.extend((!half.is_empty()).then(|| self.line(&half, at)));
             self.id = id;
             self.position = 0;
         }
         if meta.len() == self.position {
-            return Ok(Vec::new());
+            return Ok(lines);
         }
         let mut file = File::open(&self.path)?;
         file.seek(SeekFrom::Start(self.position))?;
         let mut bytes = Vec::new();
         file.take(1024 * 1024).read_to_end(&mut bytes)?;
         self.position += bytes.len() as u64;
-        Ok(self.split(&bytes))
+        lines.extend(self.split(&bytes));
+        Ok(lines)
     }
 
-    /// Whole lines out of bytes that end at the position.
+    fn line(&self, bytes: &[u8], at: u64) -> LogLine {
+        let text = String::from_utf8_lossy(bytes.strip_suffix(b"\r").unwrap_or(bytes)).into_owned();
+        LogLine { source: self.path.clone(), text, at }
+    }
+
+    /// Whole lines out of bytes that end at the position; of one without an end, pieces.
     fn split(&mut self, bytes: &[u8]) -> Vec<LogLine> {
         self.half.extend_from_slice(bytes);
-        let mut at = self.position - self.half.len() as u64;
-        let Some(end) = self.half.iter().rposition(|b| *b == b'\n') else { return Vec::new() };
+        let mut at = self.position.saturating_sub(self.half.len() as u64);
+        let Some(end) = self.half.iter().rposition(|b| *b == b'\n') else {
+            if self.half.len() <= LONGEST_LINE {
+                return Vec::new();
+            }
+            let piece = std::mem::take(&mut self.half);
+            return vec![self.line(&piece, at)];
+        };
         let whole: Vec<u8> = self.half.drain(..=end).collect();
         whole[..end]
             .split(|b| *b == b'\n')
             .map(|l| {
                 let begins = at;
                 at += l.len() as u64 + 1;
-                let text = String::from_utf8_lossy(l.strip_suffix(b"\r").unwrap_or(l)).into_owned();
-                LogLine { source: self.path.clone(), text, at: begins }
+                self.line(l, begins)
             })
             .collect()
     }
@@ -611,6 +633,46 @@ mod tests {
         assert_eq!(follow.poll().unwrap().len(), 1);
         append(&log.path, "ve\n");
         assert_eq!(follow.poll().unwrap()[0].text, "five");
+    }
+
+    /// A log is rotated where its writer pleases: the reader neither joins two files to one line nor counts the one by the other.
+    #[rstest]
+    #[case::with_less_than_was_held("x\n", &["half", "x"])]
+    #[case::with_nothing_yet("", &["half"])]
+    #[case::with_more("a longer line than that\nand another\n", &["half", "a longer line than that", "and another"])]
+    fn a_reader_goes_over_from_half_a_line_to_the_next_file(#[case] next: &str, #[case] wanted: &[&str]) {
+        let log = log("one\n");
+        let (mut follow, _) = LogFollow::new(&log.path, 1).unwrap();
+        append(&log.path, "half");
+        assert!(follow.poll().unwrap().is_empty());
+        fs::rename(&log.path, format!("{}.1", log.path)).unwrap();
+        fs::write(&log.path, next).unwrap();
+        let lines = follow.poll().unwrap();
+        assert_eq!(texts(&lines), wanted);
+        assert!(lines.iter().skip(1).all(|l| next[l.at as usize..].starts_with(&l.text)), "{lines:?}");
+        append(&log.path, "more\n");
+        assert_eq!(texts(&follow.poll().unwrap()), ["more"]);
+    }
+
+    #[test]
+    fn a_reader_of_a_line_without_an_end_gets_it_in_pieces_and_holds_little() {
+        let log = log("");
+        let (mut follow, _) = LogFollow::new(&log.path, 1).unwrap();
+        let piece = "x".repeat(100_000);
+        let mut got = 0;
+        for _ in 0..20 {
+            append(&log.path, &piece);
+            got += follow.poll().unwrap().iter().map(|l| l.text.len()).sum::<usize>();
+            assert!(follow.half.len() <= LONGEST_LINE, "{} bytes are held", follow.half.len());
+        }
+        assert_eq!(got, 2_000_000);
+    }
+
+    #[test]
+    fn nobody_gets_more_lines_before_the_end_than_anybody_reads() {
+        let log = log(&"line\n".repeat(LINES_AT_MOST + 5));
+        let (_, last) = LogFollow::new(&log.path, usize::MAX).unwrap();
+        assert_eq!(last.len(), LINES_AT_MOST);
     }
 
     fn texts(lines: &[LogLine]) -> Vec<&str> {
