@@ -5298,7 +5298,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Server-sent events: run, board, edition, server. Give `Last-Event-ID` to have what was missed. */
+            /** @description Server-sent events: run, board, edition, server, anew. Give `Last-Event-ID` to have what was missed. */
             200: {
                 headers: {
                     [name: string]: unknown;
