@@ -92,7 +92,7 @@ pub fn wake(mac: &str, to: &str, port: u16) -> Result<(), String> {
 pub struct Redfish<'c> {
     of: &'c Controller,
     password: Option<&'c str>,
-    client: reqwest::Client,
+    client: Client,
 }
 
 impl<'c> Redfish<'c> {
@@ -128,7 +128,10 @@ impl<'c> Redfish<'c> {
 
     async fn send(&self, method: reqwest::Method, path: &str, body: Option<Value>) -> Result<Answer, String> {
         let url = self.url(path)?;
-        let mut asked = self.client.request(method, url).header("accept", "application/json").header("odata-version", "4.0");
+        // A connection that is kept may be over just as it is used again: to look once more is nothing, and to ask for a deed
+        // twice, or to call it failed for that, is.
+        let client = if method == reqwest::Method::GET { &self.client.looks } else { &self.client.deeds };
+        let mut asked = client.request(method, url).header("accept", "application/json").header("odata-version", "4.0");
         if let Some(account) = &self.of.account {
             asked = asked.basic_auth(account, self.password);
         }
@@ -258,11 +261,20 @@ impl<'c> Redfish<'c> {
 
 /// Clients by the file of certificates that they believe, and its age. They are kept: controllers are slow machines, and to
 /// greet one anew for every look costs it more than the look.
-type Clients = HashMap<(Option<String>, Option<SystemTime>), reqwest::Client>;
+type Clients = HashMap<(Option<String>, Option<SystemTime>), Client>;
+
+#[derive(Clone)]
+struct Client {
+    /// Keeps its connections.
+    looks: reqwest::Client,
+    /// Makes one for each request.
+    deeds: reqwest::Client,
+}
+
 static CLIENTS: LazyLock<Mutex<Clients>> = LazyLock::new(Mutex::default);
 
 /// A client that believes the certificates in a file, or those that the system does.
-fn client(believes: Option<&str>) -> Result<reqwest::Client, String> {
+fn client(believes: Option<&str>) -> Result<Client, String> {
     let unread = |path: &str, e: std::io::Error| format!("{path}, by which the controller is believed, cannot be read: {e}");
     let changed = believes.map(|path| std::fs::metadata(path).and_then(|m| m.modified()).map_err(|e| unread(path, e))).transpose()?;
     let key = (believes.map(str::to_owned), changed);
@@ -271,19 +283,26 @@ fn client(believes: Option<&str>) -> Result<reqwest::Client, String> {
         return Ok(client.clone());
     }
     let _ = rustls::crypto::ring::default_provider().install_default();
-    let mut builder = reqwest::Client::builder()
-        .no_proxy()
-        .redirect(reqwest::redirect::Policy::none())
-        .connect_timeout(Duration::from_secs(5))
-        .timeout(ANSWER_WITHIN)
-        .pool_idle_timeout(KEPT_OPEN)
-        .pool_max_idle_per_host(1);
+    let mut certificates = None;
     if let Some(path) = believes {
         let pem = std::fs::read(path).map_err(|e| unread(path, e))?;
-        let certificates = reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| format!("{path} has no certificates: {e}"))?;
-        builder = builder.tls_certs_only(certificates);
+        certificates = Some(reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| format!("{path} has no certificates: {e}"))?);
     }
-    let client = builder.build().map_err(|e| format!("no HTTP client can be made: {}", root_cause(&e)))?;
+    let made = |kept: usize| {
+        let builder = reqwest::Client::builder()
+            .no_proxy()
+            .redirect(reqwest::redirect::Policy::none())
+            .connect_timeout(Duration::from_secs(5))
+            .timeout(ANSWER_WITHIN)
+            .pool_idle_timeout(KEPT_OPEN)
+            .pool_max_idle_per_host(kept);
+        let builder = match certificates.clone() {
+            Some(certificates) => builder.tls_certs_only(certificates),
+            None => builder,
+        };
+        builder.build().map_err(|e| format!("no HTTP client can be made: {}", root_cause(&e)))
+    };
+    let client = Client { looks: made(1)?, deeds: made(0)? };
     // What an older file made believed is believed no longer.
     clients.retain(|(path, _), _| *path != key.0);
     clients.insert(key, client.clone());
@@ -382,10 +401,16 @@ mod tests {
         let count = Arc::clone(&greeted);
         std::thread::spawn(move || {
             let mut answers = answers.iter();
+            // One for the looks, which stays, and one for the deed, which ends.
+            let mut kept: Option<(BufReader<TcpStream>, TcpStream)> = None;
             for stream in listener.incoming().map_while(Result::ok) {
                 count.fetch_add(1, Ordering::Relaxed);
                 let mut reader = BufReader::new(stream.try_clone().unwrap());
-                while answer_one(&mut reader, &stream, &mut answers).is_some() {}
+                answer_one(&mut reader, &stream, &mut answers);
+                match &mut kept {
+                    None => kept = Some((reader, stream)),
+                    Some((reader, stream)) => while answer_one(reader, stream, &mut answers).is_some() {},
+                }
             }
         });
         (controller, greeted)
@@ -432,7 +457,7 @@ mod tests {
             None => assert_eq!(came_to, Ok(())),
             Some(why) => assert!(came_to.as_ref().unwrap_err().contains(why), "{came_to:?}"),
         }
-        assert_eq!(greeted.load(Ordering::Relaxed), 1, "it is greeted anew for each request");
+        assert_eq!(greeted.load(Ordering::Relaxed), 2, "once for all looks, and once for the deed");
     }
 
     #[rstest]
