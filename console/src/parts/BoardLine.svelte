@@ -85,7 +85,7 @@
       {#if row.seen.state === 'rising' || row.seen.state === 'sinking'}<span class="text-ink3">{row.seen.rungs_climbed} of {row.seen.rungs}</span>{/if}
     </span>
   </td>
-  <td class="truncate text-ink2 max-md:p-0! max-md:text-[0px]" title={row.seen.says}>
+  <td class="truncate text-ink2 max-md:p-0! max-md:text-[0px]" title={notes.join(' · ')}>
     {#if row.restart_owed}<span class="text-accent">restart owed: {row.owed_because}</span>{#if notes.length > 0} · {/if}{/if}{notes.join(' · ')}
   </td>
   <td class="whitespace-nowrap text-ink2">{age(seenAt(row, lookedAt), asOf)}</td>

@@ -317,7 +317,9 @@ pub(crate) fn row(
         in_run: in_run.map(|i| i.run.id),
         failed_in_run: in_run.and_then(failure),
         intended_down: intended_down.filter(|_| !seen.state.is_up()).map(|IntendedDown { run, who, why }| {
-            let why = why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
+            // While that run goes on it stands beside it, and says why itself.
+            let why = why.as_ref().filter(|_| in_run.is_none_or(|i| i.run.id != *run));
+            let why = why.map(|why| format!(": {why}")).unwrap_or_default();
             format!("taken down by {who} in run {run}{why}")
         }),
         restart_owed: owed_because.is_some(),
