@@ -58,7 +58,7 @@ impl Identity {
         // The one before this ended where this begins.
         let last = reader.last_event()?;
         ends.extend(reader.newest_session()?.map(|before| (before, last)));
-        Ok(Self { server, session, sessions, ends, counter: AtomicI64::new(reader.last_event()?), data: data.to_path_buf() })
+        Ok(Self { server, session, sessions, ends, counter: AtomicI64::new(last), data: data.to_path_buf() })
     }
 
     /// The server's own name, the same for its whole life.

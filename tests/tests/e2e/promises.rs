@@ -277,13 +277,17 @@ fn one_at_a_time_on_a_host_is_one_at_a_time() {
 
 /// Starts a service as Yantro did in its first run, by hand.
 fn by_hand(server: &Server, address: &str) -> std::process::Child {
+    let child = begun_by_hand(server, address);
+    wait_until("what was started by hand is seen", || (server.state(address) == "proven").then_some(()));
+    child
+}
+
+fn begun_by_hand(server: &Server, address: &str) -> std::process::Child {
     let begun = step(&server.get("/runs/1"), &format!("start {address}"))["now"]["acts"][0]["begun"].clone();
     let command: Vec<&str> = begun["command"].as_array().unwrap().iter().map(|c| c.as_str().unwrap()).collect();
     let mut child = Command::new(command[0]);
     child.args(&command[1..]).current_dir(begun["dir"].as_str().unwrap());
-    let child = child.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-    wait_until("what was started by hand is seen", || (server.state(address) == "proven").then_some(()));
-    child
+    child.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
 }
 
 /// R33: that it was meant to be down is over once it is up, whoever brought it up: its next end is nobody's intention.
@@ -298,7 +302,12 @@ fn a_stop_on_purpose_is_told_with_its_reason_until_the_service_is_up_again() {
     server.ok(&["stop", "app", "--yes", "--why", "its disk is moved"]);
     assert!(purpose(&server).ends_with("in run 2: its disk is moved"), "{}", purpose(&server));
     assert!(server.ok(&["board"]).contains("in run 2: its disk is moved"));
-    let mut child = by_hand(&server, "quay/app");
+    let mut child = begun_by_hand(&server, "quay/app");
+    // Whoever looks out of turn sees it first: to all else it is news all the same.
+    wait_until("a look out of turn finds it", || {
+        server.post("/look", &json!({}));
+        (server.state("quay/app") == "proven").then_some(())
+    });
     wait_until("it is meant to be up", || purpose(&server).is_empty().then_some(()));
     unsafe { libc::kill(child.id() as i32, libc::SIGKILL) };
     let _ = child.wait();

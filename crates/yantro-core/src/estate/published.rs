@@ -13,7 +13,7 @@ const NAME: &str = "^[A-Za-z0-9_][A-Za-z0-9_-]{0,99}$";
 /// A mask of rights, in octal digits.
 const UMASK: &str = "^0*[0-7]{1,3}$";
 /// The name of an account.
-const ACCOUNT: &str = "^([A-Za-z0-9_][A-Za-z0-9_.-]*\\$?|.*\\{.*)$";
+const ACCOUNT: &str = "^([A-Za-z0-9_][A-Za-z0-9_.@\\\\-]*\\$?|.*\\{.*)$";
 /// The name of a variable of the environment.
 const VARIABLE: &str = "^[^=\\s]+$";
 /// Keys that hold exit codes.
@@ -69,7 +69,7 @@ mod tests {
     #[case::a_length(SPAN, &["90s", "1h 30m", "200ms", "10 minutes", " 5m "], &["", "90", "soon", "5M", "1y", "-5s", "s"])]
     #[case::a_name(NAME, &["quay-1", "Fares_DB", "7"], &["", "-x", "a b", "a/b", "a.b"])]
     #[case::a_mask(UMASK, &["022", "0027", "7"], &["", "088", "1000", "0x1"])]
-    #[case::an_account(ACCOUNT, &["root", "fares.db", "pc$"], &["", "root; rm -rf /", "-x"])]
+    #[case::an_account(ACCOUNT, &["root", "fares.db", "pc$", "fares@quay.example", "QUAY\\fares", "{account}"], &["", "root; rm -rf /", "-x"])]
     #[case::a_variable(VARIABLE, &["PORT", "a.b"], &["", "A=B", "A B"])]
     fn patterns_fit_what_can_be_said(#[case] pattern: &str, #[case] fits: &[&str], #[case] does_not: &[&str]) {
         let pattern = Regex::new(pattern).unwrap();

@@ -70,9 +70,9 @@ fn without_unreadable<'t>(text: &'t str, faults: &mut Faults<'_>) -> Cow<'t, str
         let (_, errors) = DeTable::parse_recoverable(&readable);
         // A list or a text that is not closed is told where the reader gave up; it began before that.
         let Some(error) = errors.iter().min_by_key(|e| e.span().map_or(0, |s| s.start)) else { return readable };
-        let span = error.span().unwrap_or(0..0);
-        let table = table_around(&readable, span.start);
         let says = error.message().trim();
+        let span = where_it_broke_off(&readable, error.span().unwrap_or(0..0), says);
+        let table = table_around(&readable, span.start);
         faults.error(NOT_TOML, span, format!("this is not TOML: {says}"), mend_for_toml(says));
         faults.left_unread();
         if readable[table.clone()].trim().is_empty() {
@@ -84,6 +84,14 @@ fn without_unreadable<'t>(text: &'t str, faults: &mut Faults<'_>) -> Cow<'t, str
     }
     // It may be no such file at all: what else is wrong with it is nobody's concern yet.
     Cow::Borrowed("")
+}
+
+/// Where a reader gave up, or, where that is at the head of a table, the end of what comes before: it is that which is not
+/// closed, and the next table is none the worse for it. Only a table that is there twice is at fault by its head.
+fn where_it_broke_off(text: &str, span: Range<usize>, says: &str) -> Range<usize> {
+    let is_head = HEADER.find_at(text, span.start).is_some_and(|head| head.start() == span.start);
+    let before = text.get(..span.start).unwrap_or_default().trim_end().len();
+    if is_head && before > 0 && !says.contains("duplicate") { before - 1..before } else { span }
 }
 
 /// From the header of the table that a place is in up to the next one's.

@@ -529,6 +529,8 @@ steps = [{ restart = ["db"] }, { restart = ["app"], patience = "soon" }]
 #[case::a_bracket("", "", &["15 not-toml", "22 bad-duration", "26 unknown-key", "29 bad-duration"])]
 #[case::in_what_others_are_like("run_by = \"process\"\n", "run_by = \"process\n", &["8 not-toml", "15 not-toml", "22 bad-duration", "26 unknown-key", "29 bad-duration"])]
 #[case::a_table_twice("[service.desk]", "[service.app]", &["15 not-toml", "23 not-toml", "22 bad-duration", "29 bad-duration"])]
+#[case::at_the_end_of_its_table("start = { patience = \"10s\" }\n[service.db.stop]\npatience = \"10s\"\n", "\n", &["14 not-toml", "20 bad-duration", "24 unknown-key", "27 bad-duration"])]
+#[case::text_at_the_end_of_its_table("relies_on = [\"disk\", \"net\"\nstart = { patience = \"10s\" }\n[service.db.stop]\npatience = \"10s\"\n", "title = \"x\n\n", &["14 not-toml", "20 bad-duration", "24 unknown-key", "27 bad-duration"])]
 #[case::mended("\"net\"\n", "\"net\"]\n", &["14 unknown-name", "14 unknown-name", "22 bad-duration", "26 unknown-key", "29 bad-duration"])]
 fn what_cannot_be_read_spoils_nothing_else(#[case] from: &str, #[case] to: &str, #[case] faults: &[&str]) {
     let text = if from.is_empty() { BROKEN.to_owned() } else { BROKEN.replacen(from, to, 1) };

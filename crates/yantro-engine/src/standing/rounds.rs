@@ -101,7 +101,7 @@ impl Engine {
     /// Looks at everything at once.
     pub async fn look_again(&self) -> BoardView {
         if let Some(loaded) = self.loaded() {
-            self.hands.look(loaded.estate.services.values().cloned().collect()).await;
+            self.look_and_tell(loaded.estate.services.values().cloned().collect()).await;
             self.shared.look_again.notify_one();
         }
         self.board()
@@ -116,13 +116,20 @@ impl Engine {
         }
         if let Some(loaded) = self.loaded() {
             let there: Vec<Arc<Service>> = loaded.estate.services.values().filter(|s| s.is_on(host)).cloned().collect();
-            let looked = self.hands.look(there).await;
-            let told = looked.into_iter().map(|(a, s)| {
-                let says = self.hands.watched(&a).map(|w| w.seen.says).unwrap_or_default();
-                (a, s, says)
-            });
-            self.send(Msg::Looked(told.collect()));
+            self.look_and_tell(there).await;
         }
+    }
+
+    /// Looks out of turn, and tells the loop all that was seen: the next round would find nothing new in it.
+    async fn look_and_tell(&self, services: Vec<Arc<Service>>) {
+        let looked = self.hands.look(services).await;
+        self.send(Msg::Looked(looked.into_iter().map(|(a, s)| self.told(a, s)).collect()));
+    }
+
+    /// What was seen of a service, with what shows it.
+    fn told(&self, address: Address, state: SeenState) -> (Address, SeenState, String) {
+        let says = self.hands.watched(&address).map(|w| w.seen.says).unwrap_or_default();
+        (address, state, says)
     }
 
     /// Looks at everything, round after round.
@@ -135,11 +142,9 @@ impl Engine {
                 let seen = self.hands.look(loaded.estate.services.values().cloned().collect()).await;
                 let changed = seen
                     .into_iter()
-                    .filter(|(a, s)| before.get(a) != Some(&Some(*s)) || *s != SeenState::Proven)
-                    .map(|(a, s)| {
-                        let says = self.hands.watched(&a).map(|w| w.seen.says).unwrap_or_default();
-                        (a, s, says)
-                    })
+                    // What is kept as down on purpose and is up is told until that is over, whatever kept it from being stored.
+                    .filter(|(a, s)| before.get(a) != Some(&Some(*s)) || *s != SeenState::Proven || self.hands.intended_down(a).is_some())
+                    .map(|(a, s)| self.told(a, s))
                     .collect();
                 self.shared.looked_at_ms.store(began_at.as_ms(), Ordering::Relaxed);
                 self.hands.ask_keepers(&loaded.estate.hosts).await;

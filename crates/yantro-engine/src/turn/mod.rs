@@ -260,9 +260,9 @@ impl Work {
 
     /// A step left a service as it was wished to stand: down on purpose, or up (R33).
     fn intends(&mut self, run: &Run, on: &OnService) {
-        let is_stop = on.kind == StepKind::Stop;
-        let why = || run.begun.why.clone();
-        self.intended_down(&on.address, is_stop.then(|| IntendedDown { run: run.id, who: run.begun.who.clone(), why: why() }));
+        let begun = &run.begun;
+        let intended = || IntendedDown { run: run.id, who: begun.who.clone(), why: begun.why.clone() };
+        self.intended_down(&on.address, (on.kind == StepKind::Stop).then(intended));
     }
 
     fn intended_down(&mut self, address: &Address, intended: Option<IntendedDown>) {

@@ -256,7 +256,10 @@ const FAULTS_SHOWN: usize = 50;
 pub(crate) fn show(faults: &[Fault], text: &str, name: &str, say: &Say) {
     let handler = GraphicalReportHandler::new_themed(GraphicalTheme::unicode()).with_width(100).with_context_lines(1);
     let source = NamedSource::new(name, Arc::<str>::from(text));
-    for fault in faults.iter().take(FAULTS_SHOWN) {
+    // Where not all are shown, no warning takes the place of an error.
+    let (errors, warnings): (Vec<&Fault>, Vec<&Fault>) = faults.iter().partition(|f| f.severity == Severity::Error);
+    let all: Vec<&Fault> = if faults.len() > FAULTS_SHOWN { errors.into_iter().chain(warnings).collect() } else { faults.iter().collect() };
+    for fault in all.into_iter().take(FAULTS_SHOWN) {
         let drawn = Drawn { fault, source: source.clone() };
         let mut out = String::new();
         if handler.render_report(&mut out, &drawn).is_ok() {

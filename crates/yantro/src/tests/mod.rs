@@ -7,7 +7,7 @@ mod fixture;
 use insta::assert_snapshot;
 use rstest::rstest;
 use yantro_core::{
-    estate::vet,
+    estate::{Severity, vet},
     name::Address,
     proof::SeenState,
     run::{Allowed, DecisionKind, RunId, RunState, StepEnd, StepState},
@@ -52,6 +52,22 @@ start = { must_see = ["ready ("] }
     let say = Say::keeping();
     estate::show(&vet(text, "/srv").faults, text, "ferries.toml", &say);
     assert_snapshot!(say.kept());
+}
+
+/// Of many faults the first are shown, and no warning in the place of an error.
+#[test]
+fn where_not_all_faults_are_shown_the_errors_are() {
+    let warned: String = (0..60).map(|n| format!("[group.g{n}]\n")).collect();
+    let text =
+        format!("[estate]\nname = \"Sound\"\nstands_for = \"test\"\n{warned}[host.quay]\nreach = \"here\"\nadress = \"127.0.2.1\"\n");
+    let faults = vet(&text, "/srv").faults;
+    let errors = faults.iter().filter(|f| f.severity == Severity::Error).count();
+    assert!(faults.len() > 60 && (1..5).contains(&errors), "{faults:#?}");
+    let say = Say::keeping();
+    estate::show(&faults, &text, "ferries.toml", &say);
+    let shown = say.kept();
+    assert!(shown.contains("adress"), "{shown}");
+    assert!(shown.contains(&format!("… and {} more: mend these first", faults.len() - 50)), "{shown}");
 }
 
 #[test]
