@@ -13,7 +13,8 @@ use crate::{Act, c_text, not_written, output::Bounded, started_at};
 const GRACE: Duration = Duration::from_secs(2);
 
 /// Stages at which the child can fail before it is the program.
-const STAGES: [&str; 4] = ["its output file cannot be opened", "its folder cannot be entered", "the account cannot be taken on", "the program cannot be run"];
+const STAGES: [&str; 4] =
+    ["its output file cannot be opened", "its folder cannot be entered", "the account cannot be taken on", "the program cannot be run"];
 
 /// Runs what the order says. A service's output goes straight to its own file, so that it does not
 /// hang on this process; a command's output goes through here, to be bounded.
@@ -228,11 +229,28 @@ fn follow_command(act: &Act, pid: i32, out: i32, spec: &Spec) {
     output.finish();
     if timed_out {
         end["timed_out"] = json!(true);
+        if !ends_whole(pid) {
+            // Another account's, behind a `sudo` that was ended: what becomes of it nobody here can say.
+            end["goes_on"] = json!(true);
+        }
     }
     act.ended(end);
     if open {
         read_on(out);
     }
+}
+
+/// Ends what is left of a command's group, and says whether nothing is.
+fn ends_whole(group: i32) -> bool {
+    let began = Instant::now();
+    while began.elapsed() < GRACE {
+        while unsafe { libc::waitpid(-1, std::ptr::null_mut(), libc::WNOHANG) } > 0 {}
+        if unsafe { libc::kill(-group, libc::SIGKILL) } != 0 && io::Error::last_os_error().raw_os_error() == Some(libc::ESRCH) {
+            return true;
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    false
 }
 
 /// What a command left behind still writes where the command did: with nobody reading there it would be ended by its next line

@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 use yantro_core::{
     estate::{Service, ServiceRunner},
     run::{ActBegun, ActEnd, ActKind, LogMark},
-    sequence::manager_command,
+    sequence::{manager_command, manager_kill},
 };
 
 use crate::{
@@ -23,8 +23,8 @@ use crate::{
     links::keeper::{Claim, Keepers, Kept},
     looks::files::FileEvents,
     looks::logs::mark_logs,
-    looks::procs::{Ours, ProcessId},
-    looks::rungs::{self, in_path},
+    looks::procs::{Ours, ProcessId, in_path},
+    looks::rungs,
     looks::tree::{self, Round, Tree},
     looks::units::Units,
 };
@@ -114,6 +114,16 @@ impl Here {
             units,
             sudo: false,
         })
+    }
+
+    /// Whether acts as another account go through `sudo -n`.
+    pub(crate) fn acts_by_sudo(&self) -> bool {
+        self.sudo
+    }
+
+    /// Where acts are written down.
+    pub(crate) fn acts_folder(&self) -> &Path {
+        &self.acts
     }
 
     pub(crate) fn http(&self, verify_tls: bool) -> &reqwest::Client {
@@ -376,10 +386,7 @@ impl Here {
                     ActKind::Reload => {
                         (manager_command("reload", &s.unit), service.reload.as_ref().map_or(service.start.patience.0, |r| r.patience.0))
                     }
-                    ActKind::Force => {
-                        let words = ["systemctl", "--no-ask-password", "kill", "--signal=KILL", "--", &s.unit];
-                        (words.map(str::to_owned).to_vec(), service.stop.patience.0)
-                    }
+                    ActKind::Force => (manager_kill(&s.unit), service.stop.patience.0),
                     ActKind::Evidence(n) => (service.stop.evidence.get(n as usize).cloned().unwrap_or_default(), service.stop.patience.0),
                     ActKind::Further | ActKind::Work | ActKind::Announce => {
                         return Err(refused("a unit has no such act".to_owned(), "give the act a command of its own in the estate"));
@@ -508,8 +515,11 @@ impl Here {
                 let Some(sudo) = in_path("sudo", &path) else {
                     return Err(refused("sudo is not there".to_owned(), "install it, or let the outpost run as root"));
                 };
-                let before = ["-n", "-u", name, "--", &found].map(str::to_owned);
-                let args: Vec<String> = before.into_iter().chain(args.iter().cloned()).collect();
+                // Else sudo keeps the service's own from it; secrets are not among the arguments, only their names are.
+                let names: Vec<&str> = env.values.keys().map(String::as_str).collect();
+                let kept = (!names.is_empty()).then(|| format!("--preserve-env={}", names.join(",")));
+                let before = ["-n", "-u", name].map(str::to_owned).into_iter().chain(kept).chain(["--".to_owned(), found.clone()]);
+                let args: Vec<String> = before.chain(args.iter().cloned()).collect();
                 let words = std::iter::once("sudo".to_owned()).chain(args.iter().cloned()).collect();
                 (sudo, args, words)
             }
@@ -639,7 +649,8 @@ fn refused(why: String, mend: &str) -> ActEnd {
     ActEnd::Refused { why, mend: mend.to_owned() }
 }
 
-fn own_account() -> String {
+/// The account that this program runs as.
+pub(crate) fn own_account() -> String {
     let uid = nix::unistd::geteuid().as_raw();
     Account::of_uid(uid).map_or_else(|| uid.to_string(), |a| a.name)
 }

@@ -159,7 +159,7 @@ async fn relations(engine: web::Data<Engine>, of: web::Query<Of>) -> Answer<Rela
 }
 
 async fn plan(engine: web::Data<Engine>, body: web::Json<BeginRequest>) -> Answer<PlanView> {
-    let (plan, loaded) = engine.plan(&body).await?;
+    let (plan, loaded) = engine.plan_to_show(&body).await?;
     let at_once = body.at_once.map(Into::into);
     planned(engine, plan, loaded, at_once).await
 }

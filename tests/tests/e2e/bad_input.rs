@@ -170,9 +170,14 @@ fn with_the_disk_full_the_run_holds_and_goes_on_when_there_is_room() {
     std::fs::remove_dir_all(&data).unwrap();
     std::os::unix::fs::symlink(&small, &data).unwrap();
     server.start(&[]);
-    server.put("estate.toml", &quick::estate(&[("db", "start = { pause_before = \"400ms\" }")]).replace("NET", &server.net));
+    server.put("estate.toml", &quick::estate(&[("db", "start = { pause_before = \"3s\" }")]).replace("NET", &server.net));
     server.ok(&["load", &server.path("estate.toml")]);
     let run = server.begin(&["start", "db"]);
+    // There was room when it was looked at before the first act.
+    wait_until("its preflight is over", || {
+        let taken = server.get(&format!("/runs/{run}"))["preflight"].as_array().is_some_and(|p| !p.is_empty());
+        taken.then_some(())
+    });
     // Filled to the last byte.
     let filler = small.join("filler");
     {

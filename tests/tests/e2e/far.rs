@@ -279,11 +279,21 @@ fn a_clock_that_is_an_hour_off_changes_no_proof() {
 fn a_full_disk_is_told_and_an_act_is_refused_before_anything_begins() {
     let Some(lab) = Lab::raise() else { return };
     let pier = raise(&lab, "pier", 11);
-    let server = Server::with_estate(&estate(&lab, &[&pier], ""));
+    let paused = estate(&lab, &[&pier], "").replace("patience = \"60s\"", "patience = \"60s\", pause_before = \"4s\"");
+    let server = Server::with_estate(&paused);
     connected(&server, "pier");
-    // What is written down of acts goes to a file system without room.
-    pier.ok(&["sh", "-c", "for d in /var/lib/yantro/*/acts; do mount -t tmpfs -o size=4k,nr_inodes=1 tmpfs $d; done"]);
+    // What is written down of acts goes to a file system without room: no run begins, and none goes on.
+    let fill = || pier.ok(&["sh", "-c", "for d in /var/lib/yantro/*/acts; do mount -t tmpfs -o size=4k,nr_inodes=1 tmpfs $d; done"]);
+    fill();
+    let told = yantro_e2e::told(&server.cli(&["start", "db", "--yes"]));
+    assert!(told.contains("refused") && told.contains("no room for more files"), "{told}");
+    pier.ok(&["sh", "-c", "for d in /var/lib/yantro/*/acts; do umount $d; done"]);
     let run = server.begin(&["start", "db"]);
+    wait_until("its preflight is over", || {
+        let taken = server.get(&format!("/runs/{run}"))["preflight"].as_array().is_some_and(|p| !p.is_empty());
+        taken.then_some(())
+    });
+    fill();
     let view = server.run_is(run, &["held"]);
     assert!(view["held_because"].to_string().contains("No space left"), "{}", view["held_because"]);
     assert!(records(&pier, "db").is_empty(), "nothing was begun");

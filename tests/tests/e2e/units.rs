@@ -115,21 +115,41 @@ const RUN: &str = "ExecStart=/opt/ferry/stand-in --name fares --listen 127.0.0.1
 const LADDER: &str = "ladder = [{ rung = \"port\", port = 7001, on = \"127.0.0.1\" }]\n";
 
 #[rstest]
-#[case::missing_account("User=nobody-here\nExecStart=/bin/sleep 60", "its account is missing", "make the account")]
-#[case::no_program("ExecStart=/opt/ferry/none", "its program cannot be run", "install it")]
-#[case::wrong_folder("WorkingDirectory=/nowhere\nExecStart=/bin/sleep 60", "its working folder cannot be entered", "make the folder")]
+#[case::missing_group("Group=nobody-here\nExecStart=/bin/sleep 60", "its group is missing", "make the group")]
+#[case::no_interpreter("ExecStart=/opt/ferry/adrift", "its program cannot be run", "install it")]
+#[case::no_view("ReadWritePaths=/nowhere\nExecStart=/bin/sleep 60", "its own view of the files cannot be made", "must be there")]
 #[case::own_limit("Type=notify\nTimeoutStartSec=1\nExecStart=/bin/sleep 60", "the manager's own time limit came first", "TimeoutStartSec")]
 #[case::crash_loop("Restart=always\nRestartSec=100ms\nStartLimitIntervalSec=0\nExecStart=/bin/sh -c 'sleep 0.3; exit 4'", "crash loop", "")]
 #[case::ends_at_once("Type=oneshot\nExecStart=/bin/false", "exit code 1", "journal")]
 fn a_start_that_fails_shows_the_managers_own_reason(#[case] service: &str, #[case] why: &str, #[case] mend: &str) {
     let Some(lab) = Lab::raise() else { return };
-    let _pier = raise(&lab, &format!("[Service]\n{service}\n"), &[]);
+    let pier = raise(&lab, &format!("[Service]\n{service}\n"), &[("/opt/ferry/adrift", "#!/opt/ferry/no-shell\n")]);
+    pier.ok(&["chmod", "755", "/opt/ferry/adrift"]);
     let server = Server::with_estate(&estate(&lab, &format!("{LADDER}start = {{ patience = \"20s\" }}\n")));
     wait_until("it was looked at", || (server.state("pier/fares") == "down").then_some(()));
     let run = server.begin(&["start", "fares"]);
     let view = server.run_is(run, &["held"]);
     let because = view["held_because"].to_string();
     assert!(because.contains(why) && because.contains(mend), "{because}");
+}
+
+/// What it could not come up again without is said while it still runs.
+#[rstest]
+#[case::missing_account("User=nobody-here\nExecStart=/bin/sleep 60", "fares.service runs as nobody-here, and there is no such account")]
+#[case::no_program("ExecStart=/opt/ferry/none", "runs /opt/ferry/none, and there is no such program")]
+#[case::wrong_folder("WorkingDirectory=/nowhere\nExecStart=/bin/sleep 60", "runs in /nowhere, and there is no such folder")]
+fn what_a_unit_lacks_refuses_its_restart_before_it_is_stopped(#[case] broken: &str, #[case] why: &str) {
+    let Some(lab) = Lab::raise() else { return };
+    let pier = raise(&lab, &format!("[Service]\n{RUN}\n"), &[]);
+    pier.ok(&["systemctl", "start", "fares"]);
+    let server = Server::with_estate(&estate(&lab, LADDER));
+    proven(&server, &["pier/fares"]);
+    pier.ok(&["sh", "-c", &format!("printf '[Service]\n{broken}\n' > /etc/systemd/system/fares.service; systemctl daemon-reload")]);
+    let shown = server.ok(&["preview", "restart", "fares"]);
+    assert!(shown.contains(why) && shown.contains("its preflight would refuse it"), "{shown}");
+    let told = yantro_e2e::told(&server.cli(&["restart", "fares", "--yes"]));
+    assert!(told.contains("refused") && told.contains(why), "{told}");
+    assert_eq!(pier.ok(&["systemctl", "is-active", "fares"]).trim(), "active", "it was never stopped");
 }
 
 #[test]
@@ -216,13 +236,28 @@ fn an_account_with_the_least_rights_acts_through_sudo_where_that_is_allowed() {
     let text = estate(&lab, ladder).replace("account = \"root\"", "account = \"purser\", sudo = \"acts\"");
     let server = Server::with_estate(&text);
     wait_until("it was looked at", || (server.state("pier/fares") == "down").then_some(()));
+    let allow = |lines: &[&str]| {
+        let text = lines.iter().map(|l| format!("purser ALL=(root) {l}\n")).collect::<String>();
+        pier.ok(&["sh", "-c", &format!("rm -f /etc/sudoers.d/yantro; umask 227; printf '%s' '{text}' > /etc/sudoers.d/yantro")]);
+    };
+    let lane = |deed: &str| format!("/usr/bin/systemctl --no-ask-password {deed} -- fares.service");
+    let (start, stop) = (format!("NOPASSWD: {}", lane("start")), format!("NOPASSWD: {}", lane("stop")));
+    // The line that is missing is named before anything is touched, in the words in which it is to be written.
+    let told = yantro_e2e::told(&server.cli(&["start", "fares", "--yes"]));
+    assert!(told.contains("refused") && told.contains(&format!("purser ALL=(root) {start}")), "{told}");
+    allow(&[&start]);
     let run = server.begin(&["start", "fares"]);
-    let because = server.run_is(run, &["held"])["held_because"].to_string();
-    assert!(because.contains("sudo:") && because.contains("/etc/sudoers.d"), "{because}");
-    let allowed = "purser ALL=(root) NOPASSWD: /usr/bin/systemctl --no-ask-password start -- fares.service\n";
-    pier.ok(&["sh", "-c", &format!("umask 227; echo '{}' > /etc/sudoers.d/yantro", allowed.trim())]);
-    server.ok(&["again", "--yes", &run.to_string()]);
     server.run_is(run, &["finished"]);
     proven(&server, &["pier/fares"]);
     assert!(server.get(&format!("/runs/{run}")).to_string().contains("\"sudo\""), "the exact command is on record");
+    // A restart that could stop and not start, or only with somebody there to type a password, does neither.
+    for lines in [vec![stop.as_str()], vec![&stop, &lane("start")], vec![&start]] {
+        allow(&lines);
+        let told = yantro_e2e::told(&server.cli(&["restart", "fares", "--yes"]));
+        assert!(told.contains("refused") && told.contains("/etc/sudoers.d/yantro"), "{lines:?}: {told}");
+        assert_eq!(pier.ok(&["systemctl", "is-active", "fares"]).trim(), "active", "{lines:?}");
+    }
+    allow(&[&stop, &start]);
+    server.ok(&["restart", "fares", "--yes"]);
+    proven(&server, &["pier/fares"]);
 }

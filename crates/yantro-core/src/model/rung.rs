@@ -127,6 +127,28 @@ pub enum RungKind {
         /// A path, or a name looked up in PATH.
         program: String,
     },
+    /// The account by which Yantro acts on the host may do something as another one. Added to preflights by itself.
+    Rights {
+        /// The account that it takes.
+        account: String,
+        /// Program and arguments.
+        command: Vec<String>,
+        /// The names of the environment that it is given besides.
+        env: Vec<String>,
+    },
+    /// A unit of the host's manager can be started: its definition, its account and its programs are there. Added to preflights
+    /// by itself.
+    Unit {
+        /// The unit, with its kind.
+        unit: String,
+    },
+    /// There is room where acts on the host are written down, or where the server keeps its own. Added to preflights by itself.
+    Records {
+        /// Whether it is the server's own data folder that is meant.
+        of_server: bool,
+        /// At least so many bytes must be free.
+        bytes: u64,
+    },
     /// The service's own state command says it is up.
     State,
     /// The host's service manager says it is up.
@@ -152,6 +174,10 @@ impl RungKind {
             RungKind::Owner { path, account } => format!("{} belongs to {account}", path.rsplit('/').next().unwrap_or(path)),
             RungKind::PortFree { port, .. } => format!("port {port} free"),
             RungKind::Program { program } => format!("program {}", program.rsplit('/').next().unwrap_or(program)),
+            RungKind::Rights { account, command, .. } => format!("{} as {account}", command.join(" ")),
+            RungKind::Unit { unit } => format!("unit {unit}"),
+            RungKind::Records { of_server: true, .. } => "room for the server's records".to_owned(),
+            RungKind::Records { of_server: false, .. } => "room for records of acts".to_owned(),
             RungKind::State => "state command".to_owned(),
             RungKind::Manager => "manager".to_owned(),
             RungKind::Power => "power".to_owned(),

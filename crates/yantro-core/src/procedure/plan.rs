@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Does, Line, Procedure};
 use crate::{
-    estate::{Estate, Expected, Impact, fill},
+    estate::{Estate, Expected, Impact, RungKind, fill},
     graph::EstateGraph,
     name::{Address, GroupName},
     proof::{Facts, SeenState},
@@ -406,6 +406,11 @@ impl Work<'_> {
             {
                 let program = work.command.first().cloned().unwrap_or_default();
                 sequence::obvious(&mut looks, &step.says(), &work.host, &program, &work.dir, work.user.as_deref());
+                if let Some(account) = work.user.clone() {
+                    let command = work.command.iter().chain(&work.script).cloned().collect();
+                    let kind = RungKind::Rights { account, command, env: work.env.keys().cloned().collect() };
+                    looks.push(sequence::added(format!("Yantro may do {}", step.says()), &work.host, kind));
+                }
             }
         }
         sequence::obvious_of_services(&mut looks, self.estate, &self.steps);

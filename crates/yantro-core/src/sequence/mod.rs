@@ -36,8 +36,8 @@ pub use least_felt::{Felt, Prefer};
 pub(crate) use plan::hits;
 pub use plan::plan;
 pub use preflight::preflight;
-pub(crate) use preflight::{obvious, obvious_of_services};
-pub use sheet::{StepCommand, command_of, manager_command, sheet};
+pub(crate) use preflight::{added, obvious, obvious_of_services};
+pub use sheet::{StepCommand, command_of, manager_command, manager_kill, sheet};
 
 /// The number of a step in its sequence, from 1, in the order in which steps are drawn.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{Plan, Step, StepId, StepKind, Task};
 use crate::{
-    estate::{Estate, PowerDeed, Service, ServiceRunner},
+    estate::{Estate, PowerDeed, RungKind, Service, ServiceRunner},
     time::Timestamp,
 };
 
@@ -120,6 +120,11 @@ pub fn manager_command(deed: &str, unit: &str) -> Vec<String> {
     ["systemctl", "--no-ask-password", deed, "--", unit].map(str::to_owned).to_vec()
 }
 
+/// The manager's own command that kills what is left of a unit.
+pub fn manager_kill(unit: &str) -> Vec<String> {
+    ["systemctl", "--no-ask-password", "kill", "--signal=KILL", "--", unit].map(str::to_owned).to_vec()
+}
+
 fn service_command(service: &Service, kind: StepKind) -> Vec<String> {
     match (&service.runner, kind) {
         (ServiceRunner::Process(p), StepKind::Start) => std::iter::once(p.program.clone()).chain(p.args.iter().cloned()).collect(),
@@ -170,7 +175,9 @@ pub fn sheet(plan: &Plan, estate: &Estate, edition: u64, at: Timestamp) -> Strin
     }
     if !plan.preflight.is_empty() {
         let _ = writeln!(out, "\nBefore the first act");
-        for look in &plan.preflight {
+        // Whoever works by hand has rights and paper of their own.
+        let of_ours = |k: &RungKind| matches!(k, RungKind::Rights { .. } | RungKind::Records { .. });
+        for look in plan.preflight.iter().filter(|l| !of_ours(&l.rung.kind)) {
             let _ = writeln!(out, "  [ ] {} (on {})", look.says, look.host);
         }
     }

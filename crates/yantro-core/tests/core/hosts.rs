@@ -10,7 +10,7 @@ use yantro_core::{
     name::Address,
     proof::{Facts, SeenState},
     selection::{of_host, resolve},
-    sequence::{Plan, Request, StepKind, Usual, Wish, command_of, plan},
+    sequence::{Plan, Preflight, Request, StepKind, Usual, Wish, command_of, plan, preflight},
     survey::{FoundPort, FoundUnit, Survey},
 };
 
@@ -103,6 +103,43 @@ fn the_host_that_others_rely_on_goes_last_and_comes_first_with_its_outlet() {
     // Its outlet is a thing of its own: switched off only where that is wished for, after the host is off.
     let (plan, _) = planned("", Wish::Stop, &["storage/outlet"], &["harbour/host", "harbour/db", "desk/booking"]);
     assert_eq!(steps(&plan)[steps(&plan).len() - 2..], ["shut down storage/host", "switch off storage/outlet"]);
+}
+
+/// What takes another account, and room for what is written down, is looked at before the first act.
+#[test]
+fn every_act_that_takes_another_account_is_asked_for_beforehand() {
+    let more = "[service.pump]\nhost = \"office\"\nrun_by = \"commands\"\nladder = [{ rung = \"port\", port = 1 }]\n\
+        commands = { start = [\"/bin/on\"], stop = [\"/bin/off\"], state = [\"/bin/is\"], user = \"purser\" }\n\
+        [service.cache]\nlike = \"unit\"\nhost = \"office\"\nladder = [{ rung = \"port\", port = 2 }]\nstop = { force = \"allow\", patience = \"30s\" }\n";
+    let asked = |wish: Wish, words: &[&str]| {
+        let (mut plan, estate) = planned(more, wish, words, &["desk/ssh"]);
+        plan.preflight = preflight(&estate, &plan.sequence.steps);
+        let of = |l: &Preflight| match &l.rung.kind {
+            RungKind::Rights { account, command, .. } => Some(format!("{} {account}: {}", l.host, command.join(" "))),
+            RungKind::Unit { unit } => Some(format!("{} {unit}", l.host)),
+            RungKind::Records { of_server: true, .. } => Some("the server's room".to_owned()),
+            RungKind::Records { of_server: false, .. } => Some(format!("{}'s room", l.host)),
+            _ => None,
+        };
+        plan.preflight.iter().filter_map(of).collect::<Vec<_>>()
+    };
+    let ctl = "systemctl --no-ask-password";
+    let down = [format!("desk root: {ctl} stop -- booking.service"), format!("harbour root: {ctl} stop -- db.service")];
+    let stop = asked(Wish::Stop, &["power:harbour"]);
+    assert!(down.iter().all(|d| stop.contains(d)), "{stop:?}");
+    assert!(stop.iter().any(|l| l.starts_with("harbour root:") && l.contains("poweroff")), "{stop:?}");
+    assert!(["the server's room", "harbour's room", "desk's room"].iter().all(|r| stop.contains(&(*r).to_owned())), "{stop:?}");
+    let restart = asked(Wish::Restart, &["cache"]);
+    let wanted = [
+        "office cache.service".to_owned(),
+        format!("office root: {ctl} stop -- cache.service"),
+        format!("office root: {ctl} kill --signal=KILL -- cache.service"),
+        format!("office root: {ctl} start -- cache.service"),
+        "office's room".to_owned(),
+        "the server's room".to_owned(),
+    ];
+    assert_eq!(restart, wanted);
+    assert_eq!(asked(Wish::Restart, &["pump"])[..2], ["office purser: /bin/off", "office purser: /bin/on"]);
 }
 
 #[test]

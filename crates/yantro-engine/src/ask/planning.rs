@@ -12,10 +12,10 @@ use yantro_core::{
     name::{ProcedureName, did_you_mean},
     overrides::Overrides,
     procedure::{self, Asked, Does, Line, Procedure},
-    proof::Facts,
+    proof::{Facts, Verdict},
     run::RunId,
     selection,
-    sequence::{Plan, Request, Settings, Usual, plan, preflight},
+    sequence::{Plan, Preflight, Request, Settings, Usual, plan, preflight},
 };
 
 use crate::{
@@ -24,6 +24,9 @@ use crate::{
     error::EngineError,
     loaded::Loaded,
 };
+
+/// How long a reader of a plan waits for what its preflight would find.
+const SHOWN_WITHIN: Duration = Duration::from_secs(3);
 
 impl Engine {
     /// How long steps usually take. Reads the store, away from the threads that serve.
@@ -78,6 +81,30 @@ impl Engine {
         plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &request.in_freeze);
         self.heed_hosts(&mut plan, &loaded.estate, &request.along).await;
         Ok((plan, loaded))
+    }
+
+    /// Works out what a request comes to for somebody who reads it: with what its preflight would find now.
+    pub async fn plan_to_show(&self, request: &BeginRequest) -> Result<(Plan, Arc<Loaded>), EngineError> {
+        let (mut plan, loaded) = self.plan(request).await?;
+        self.look_before(&mut plan).await;
+        Ok((plan, loaded))
+    }
+
+    /// Takes the looks of a preflight that go without saying, and says of each that would refuse the run what is in its way. It is
+    /// looked again before the first act; what was asked for in so many words may take long, and is looked at then.
+    async fn look_before(&self, plan: &mut Plan) {
+        let obvious: Vec<Preflight> = plan.preflight.iter().filter(|l| l.line.is_none()).cloned().collect();
+        match tokio::time::timeout(SHOWN_WITHIN, self.hands.preflight(obvious)).await {
+            Ok(answers) => {
+                let against = answers.into_iter().filter(|(_, answer)| answer.verdict != Verdict::Holds);
+                plan.remarks.extend(
+                    against.map(|(look, answer)| format!("as it stands its preflight would refuse it: {}: {}", look.says, answer.says)),
+                );
+            }
+            Err(_) => {
+                plan.remarks.push("what its preflight looks at did not answer in time; it is looked at before the first act".to_owned())
+            }
+        }
     }
 
     /// How everything stands, by a fresh look.

@@ -89,6 +89,9 @@ pub struct ActRecord {
     pub begun: Option<ActBegun>,
 }
 
+/// Why an act has no outcome that was to be ended and could not be.
+const GOES_ON: &str = "it took longer than it may, and what it runs as another account goes on: this one may not end it";
+
 /// Reads what is written down in an act's folder.
 pub fn read(folder: &Path) -> Recorded {
     if !folder.exists() {
@@ -98,6 +101,8 @@ pub fn read(folder: &Path) -> Recorded {
     let begun = json("begun.json").and_then(|v| record(&v));
     match (json("ended.json"), begun) {
         (Some(ended), None) if ended["burnt"] == true => Recorded::Burnt,
+        // It was to be ended and was not: what becomes of it nobody can say.
+        (Some(ended), _) if ended["goes_on"] == true => Recorded::OnlyFolder,
         (Some(ended), begun) => Recorded::Ended(begun, end(&ended, folder)),
         (None, Some(begun)) => Recorded::Begun(begun),
         (None, None) => Recorded::OnlyFolder,
@@ -244,7 +249,11 @@ pub(crate) async fn give(
             } else if let Some(value) = news.get("ended") {
                 ended = true;
                 forget(main.take());
-                tell(ActNews::Ended(end(value, &folder)));
+                if value["goes_on"] == true {
+                    tell(ActNews::Lost(GOES_ON.to_owned()));
+                } else {
+                    tell(ActNews::Ended(end(value, &folder)));
+                }
             } else if news.get("gone").is_some() {
                 tell(ActNews::Gone);
             }
@@ -272,8 +281,10 @@ pub(crate) async fn follow(folder: PathBuf, begun: ActRecord, tell: impl Fn(ActN
         begun.process.as_ref().unwrap_or(&begun.recorder).ended().await;
         // The record is written a moment after the end.
         for _ in 0..200 {
-            if let Recorded::Ended(_, end) = read(&folder) {
-                return tell(ActNews::Ended(end));
+            match read(&folder) {
+                Recorded::Ended(_, end) => return tell(ActNews::Ended(end)),
+                Recorded::OnlyFolder => return tell(ActNews::Lost(GOES_ON.to_owned())),
+                _ => {}
             }
             if !begun.recorder.is_alive() && !matches!(read(&folder), Recorded::Ended(..)) {
                 break;

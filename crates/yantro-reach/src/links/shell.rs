@@ -25,7 +25,7 @@ use yantro_core::{
     estate::{CommandsSpec, Rung, RungKind, Service, ServiceRunner},
     proof::{Answer, Verdict},
     run::{ActBegun, ActEnd, ActKind},
-    sequence::{StepKind, manager_command},
+    sequence::{StepKind, manager_command, manager_kill},
     time::{Span, Timestamp},
 };
 
@@ -139,7 +139,10 @@ pub(crate) async fn answer(sh: &Sh, hello: &Hello, sudo: bool, ask: Ask, tell: i
             let looks = futures::future::join_all(services.iter().map(|(service, _)| look(sh, service))).await;
             json!(looks)
         }
-        Ask::LookOnce { rung, .. } => json!(look_at(sh, None, &rung.kind).await),
+        Ask::LookOnce { rung, .. } => match &rung.kind {
+            RungKind::Rights { account, command, .. } => json!(rights(sh, hello, sudo, account, command).await),
+            kind => json!(look_at(sh, None, kind).await),
+        },
         Ask::Act { identity, kind, service, claim, .. } => {
             return act(sh, hello, sudo, &identity, kind, &service, &claim, &tell).await;
         }
@@ -308,6 +311,13 @@ fn script_of(service: Option<&Service>, kind: &RungKind) -> Option<(String, Vec<
         RungKind::Room { path, bytes } => {
             plain(format!("[ \"$(df -Pk {} | tail -n 1 | tr -s ' ' | cut -d' ' -f4)\" -ge {} ]", shell_word(path), bytes.div_ceil(1024)))
         }
+        RungKind::Unit { unit } => plain(format!(
+            "s=$(systemctl show --property=LoadState --value -- {0}); [ \"$s\" = loaded ] || {{ echo \"{0} is not loaded: $s\"; exit 1; }}",
+            shell_word(unit)
+        )),
+        RungKind::Records { bytes, .. } => {
+            plain(format!("[ \"$(df -Pk \"$d\" | tail -n 1 | tr -s ' ' | cut -d' ' -f4)\" -ge {} ]", bytes.div_ceil(1024)))
+        }
         RungKind::Port { port, on: None, .. } => plain(listens(*port)),
         RungKind::PortFree { port, on: None } => plain(format!("! {}", listens(*port))),
         _ => None,
@@ -351,6 +361,26 @@ fn answer_of(kind: &RungKind, code: i32, printed: &str, holds: &[i32], not_yet: 
         c if holds.contains(&c) => Answer::holds(says),
         c if not_yet.contains(&c) => Answer::not_yet(says),
         _ => Answer::could_not(format!("exit code {code}: {says}")),
+    }
+}
+
+/// Whether this account may give a command as another one; `sudo -n -l` only lists.
+async fn rights(sh: &Sh, hello: &Hello, sudo: bool, account: &str, command: &[String]) -> Answer {
+    let own = &hello.account;
+    if own == "root" || own == account {
+        return Answer::holds(format!("it is {own} itself"));
+    }
+    if !sudo && command.first().is_some_and(|c| c == "systemctl") {
+        return Answer::holds(format!("what its manager lets {own} do cannot be asked by a plain shell"));
+    }
+    let words: Vec<String> = command.iter().map(|w| shell_word(w)).collect();
+    let (code, _) = sh.run(&format!("sudo -n -l -u {} -- {} > /dev/null 2>&1", shell_word(account), words.join(" "))).await;
+    match code {
+        0 => Answer::holds(format!("sudo lets {own} do it as {account}")),
+        _ => Answer::not_yet(format!(
+            "sudo does not let {own} do it as {account}: allow `{}` there, with NOPASSWD, in /etc/sudoers.d/yantro",
+            command.join(" ")
+        )),
     }
 }
 
@@ -404,10 +434,7 @@ fn prepared<'s>(service: &'s Service, kind: ActKind, sudo: bool) -> Result<Prepa
         (ServiceRunner::Systemd(s), ActKind::Start) => bare(manager_command("start", &s.unit), root()),
         (ServiceRunner::Systemd(s), ActKind::Stop | ActKind::Clear) => bare(manager_command("stop", &s.unit), root()),
         (ServiceRunner::Systemd(s), ActKind::Reload) => bare(manager_command("reload", &s.unit), root()),
-        (ServiceRunner::Systemd(s), ActKind::Force) => {
-            let words = ["systemctl", "--no-ask-password", "kill", "--signal=KILL", "--", &s.unit];
-            bare(words.map(str::to_owned).to_vec(), root())
-        }
+        (ServiceRunner::Systemd(s), ActKind::Force) => bare(manager_kill(&s.unit), root()),
         (ServiceRunner::Host(h), ActKind::Stop | ActKind::Clear) => {
             bare(if h.reboots { h.reboot.clone() } else { h.shut_down.clone() }, root())
         }

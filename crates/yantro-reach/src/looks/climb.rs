@@ -96,6 +96,9 @@ impl Waker {
             | RungKind::Room { .. }
             | RungKind::Account { .. }
             | RungKind::Owner { .. }
+            | RungKind::Rights { .. }
+            | RungKind::Unit { .. }
+            | RungKind::Records { .. }
             | RungKind::Program { .. } => (waited / 50).clamp(QUICK, WIDEST),
         }
     }

@@ -264,6 +264,9 @@ impl Here {
                 let of = program.clone();
                 hung::look(format!("the program {program}"), move || program_there(&of)).await
             }
+            RungKind::Rights { account, command, env } => self.rights(account, command, env).await,
+            RungKind::Unit { unit } => self.unit_can_start(unit).await,
+            RungKind::Records { bytes, .. } => self.room_for_records(*bytes).await,
             // Logs are watched from an act's positions on, not looked at.
             RungKind::Log => Answer::holds("log"),
         }

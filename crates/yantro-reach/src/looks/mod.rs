@@ -9,6 +9,7 @@ pub(crate) mod logs;
 pub(crate) mod look;
 pub(crate) mod own;
 pub(crate) mod procs;
+pub(crate) mod rights;
 pub(crate) mod rungs;
 pub(crate) mod sockets;
 pub(crate) mod tree;

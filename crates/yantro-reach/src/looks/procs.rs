@@ -4,6 +4,7 @@ use std::{
     collections::{BTreeMap, HashMap},
     fs,
     os::fd::{FromRawFd, OwnedFd},
+    path::Path,
     sync::{Arc, Mutex, OnceLock, PoisonError},
     time::{Duration, Instant},
 };
@@ -11,6 +12,8 @@ use std::{
 use serde::{Deserialize, Serialize};
 use tokio::io::unix::AsyncFd;
 use yantro_core::name::Address;
+
+use crate::acts::accounts::Account;
 
 /// A process that cannot be mistaken for another: boot, id and start time.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -98,6 +101,14 @@ pub fn stat(pid: u32) -> Option<Stat> {
 /// The short name of a process.
 pub fn name(pid: u32) -> String {
     fs::read_to_string(format!("/proc/{pid}/comm")).map_or_else(|_| "?".to_owned(), |n| n.trim().to_owned())
+}
+
+/// The file of a program: a path as it is, where something is there, or a name looked up in a search path.
+pub(crate) fn in_path(program: &str, path: &str) -> Option<String> {
+    if program.contains('/') {
+        return Path::new(program).exists().then(|| program.to_owned());
+    }
+    path.split(':').map(|dir| format!("{dir}/{program}")).find(|p| Path::new(p).is_file())
 }
 
 /// Everything below a process that has not ended, itself left out: by the kernel's own lists of
@@ -241,7 +252,7 @@ impl Commands {
         all.sort_by_key(|p| (p.started, p.pid));
         let mut unread = None;
         for process in all {
-            match told.is_it(process.pid) {
+            match told.is_it(process.pid).and_then(|is| if is { runs(process.pid, program) } else { Ok(false) }) {
                 Ok(true) => return Ok(Some(process)),
                 Ok(false) => {}
                 // One that ended meanwhile is nobody's.
@@ -253,6 +264,35 @@ impl Commands {
     }
 }
 
+/// Whether a process that has a program's command line really runs it, in our own world of processes: a command line is what
+/// whoever starts a process says it is. An error where it may be the one that is meant, and may be another's.
+fn runs(pid: u32, program: &str) -> Result<bool, String> {
+    // A container's is a service of that container's, and its number means another there.
+    let world = |of: &str| fs::read_link(format!("/proc/{of}/ns/pid"));
+    if let (Ok(of_it), Ok(ours)) = (world(&pid.to_string()), world("self"))
+        && of_it != ours
+    {
+        return Ok(false);
+    }
+    let exe = format!("/proc/{pid}/exe");
+    // Of its own account's processes some keep that to themselves: their account was compared.
+    let Ok(is) = fs::read_link(&exe) else { return Ok(true) };
+    let path = std::env::var("PATH").unwrap_or_default();
+    let wanted = in_path(program, &path).unwrap_or_else(|| program.to_owned());
+    let same_file = || {
+        use std::os::unix::fs::MetadataExt;
+        let id = |path: &str| fs::metadata(path).map(|m| (m.dev(), m.ino())).ok();
+        id(&exe).is_some_and(|of_it| id(&wanted) == Some(of_it))
+    };
+    // What was replaced on the disk since it began is named with this behind it.
+    let is = is.to_string_lossy().trim_end_matches(" (deleted)").to_owned();
+    let canonical = fs::canonicalize(&wanted).map_or_else(|_| wanted.clone(), |p| p.to_string_lossy().into_owned());
+    if is == canonical || is == wanted || same_file() {
+        return Ok(true);
+    }
+    Err(format!("it runs {is}, and not {wanted}"))
+}
+
 /// What tells a process from others with the same command line: some of its environment, its folder, its account.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Told<'s> {
@@ -260,18 +300,38 @@ pub(crate) struct Told<'s> {
     pub env: Vec<(&'s str, Option<String>)>,
     /// Its working folder.
     pub dir: Option<&'s str>,
-    /// Its account.
-    pub uid: Option<u32>,
+    /// Its account, where the estate says which.
+    pub account: Option<&'s str>,
+    /// The account that it would be started as, where the estate says none. What is started by root may take another on by itself.
+    pub by_default: Option<u32>,
+    /// Whether its account is what tells it from other services: of another account it is another one.
+    pub is_apart: bool,
+}
+
+/// The account that a process acts as.
+fn account_of(pid: u32) -> std::io::Result<u32> {
+    let text = fs::read_to_string(format!("/proc/{pid}/status"))?;
+    // proc_pid_status(5): real, effective, saved, file system. The folder's owner is root's where a process keeps to itself.
+    let effective = text.lines().find_map(|l| l.strip_prefix("Uid:")?.split_ascii_whitespace().nth(1)?.parse().ok());
+    effective.ok_or_else(|| std::io::Error::other("it has none"))
 }
 
 impl Told<'_> {
     /// Whether a process is the one that is meant; an error where that cannot be read.
     fn is_it(&self, pid: u32) -> Result<bool, String> {
-        if let Some(uid) = self.uid {
-            use std::os::unix::fs::MetadataExt;
-            let of = fs::metadata(format!("/proc/{pid}")).map_err(|e| format!("its account: {e}"))?.uid();
-            if of != uid {
+        if let Some(account) = self.account {
+            let wanted = Account::named(account).ok_or_else(|| format!("there is no account \"{account}\""))?.uid;
+            if account_of(pid).map_err(|e| format!("its account: {e}"))? != wanted {
                 return Ok(false);
+            }
+        } else if let Some(wanted) = self.by_default {
+            let of = account_of(pid).map_err(|e| format!("its account: {e}"))?;
+            let name = |uid: u32| Account::of_uid(uid).map_or_else(|| format!("uid {uid}"), |a| a.name);
+            if of != wanted && self.is_apart {
+                return Ok(false);
+            }
+            if of != wanted {
+                return Err(format!("it is {}'s, and would be started as {}; say `user` in the estate", name(of), name(wanted)));
             }
         }
         if let Some(dir) = self.dir {
@@ -325,7 +385,7 @@ mod tests {
         let mut all = [start(Some("A"), "/"), start(Some("B"), "/"), start(None, "/"), start(Some("A"), "/usr")];
         let address: Address = "quay/gate".parse().unwrap();
         let find = |lane: Option<&str>, dir: &str| {
-            let told = Told { env: vec![("LANE", lane.map(str::to_owned))], dir: Some(dir), uid: None };
+            let told = Told { env: vec![("LANE", lane.map(str::to_owned))], dir: Some(dir), ..Told::default() };
             Commands::read(&Ours::default()).find(&address, "/bin/sleep", &["30.0375".to_owned()], &told).unwrap().map(|p| p.pid)
         };
         // Between fork and exec they have our own command line.
@@ -340,6 +400,50 @@ mod tests {
         }
         assert_eq!(found.as_slice(), pids);
         assert_eq!(find(Some("A"), "/"), None);
+    }
+
+    /// A command line is what whoever starts a process says it is.
+    #[test]
+    fn what_only_says_that_it_is_the_program_is_neither_taken_for_it_nor_for_another() {
+        use std::os::unix::process::CommandExt;
+        let mut child = Command::new("/bin/sleep").arg0("/bin/cat").arg("30.0713").spawn().unwrap();
+        let find = |program: &str, args: &[&str], told: &Told<'_>| {
+            let args: Vec<String> = args.iter().map(|a| (*a).to_owned()).collect();
+            Commands::read(&Ours::default()).find(&"quay/gate".parse().unwrap(), program, &args, told)
+        };
+        let found = loop {
+            match find("/bin/cat", &["30.0713"], &Told::default()) {
+                Ok(None) => std::thread::yield_now(),
+                other => break other,
+            }
+        };
+        child.kill().unwrap();
+        child.wait().unwrap();
+        let why = found.unwrap_err();
+        assert!(why.contains("sleep, and not /bin/cat"), "{why}");
+        if !nix::unistd::geteuid().is_root() {
+            return;
+        }
+        // Another account's, and one in a world of its own.
+        let mut of_another = Command::new("/bin/sleep").arg("30.0817").uid(65534).gid(65534).spawn().unwrap();
+        let told = |account: Option<&'static str>, by_default: Option<u32>| Told { account, by_default, ..Told::default() };
+        let find_it = |told: &Told<'_>| find("/bin/sleep", &["30.0817"], told).map(|p| p.map(|p| p.pid));
+        while find_it(&told(Some("nobody"), None)) != Ok(Some(of_another.id())) {
+            std::thread::yield_now();
+        }
+        assert_eq!(find_it(&told(Some("root"), None)), Ok(None));
+        assert!(find_it(&told(None, Some(0))).unwrap_err().contains("it is nobody's, and would be started as root"));
+        of_another.kill().unwrap();
+        of_another.wait().unwrap();
+        let mut apart = Command::new("unshare").args(["--pid", "--fork", "--kill-child", "/bin/sleep", "30.0919"]).spawn().unwrap();
+        let line = b"/bin/sleep\x0030.0919\0";
+        while !below(apart.id()).iter().any(|pid| fs::read(format!("/proc/{pid}/cmdline")).is_ok_and(|l| l == line)) {
+            std::thread::yield_now();
+        }
+        let found = find("/bin/sleep", &["30.0919"], &Told::default());
+        apart.kill().unwrap();
+        apart.wait().unwrap();
+        assert_eq!(found, Ok(None));
     }
 
     #[test]

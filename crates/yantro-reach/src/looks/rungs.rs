@@ -9,7 +9,8 @@ use yantro_core::{
 };
 
 use crate::looks::{
-    echo, procs,
+    echo,
+    procs::{self, in_path},
     sockets::{self, SocketTable},
     tree::{Round, Tree},
 };
@@ -235,11 +236,4 @@ pub(crate) fn mount(path: &str) -> Answer {
     let wanted = Path::new(path);
     let there = table.lines().filter_map(|l| l.split_ascii_whitespace().nth(4)).any(|at| Path::new(&at.replace("\\040", " ")) == wanted);
     if there { Answer::holds(format!("{path} is mounted")) } else { Answer::not_yet(format!("nothing is mounted at {path}")) }
-}
-
-pub(crate) fn in_path(program: &str, path: &str) -> Option<String> {
-    if program.contains('/') {
-        return Path::new(program).exists().then(|| program.to_owned());
-    }
-    path.split(':').map(|dir| format!("{dir}/{program}")).find(|p| Path::new(p).is_file())
 }

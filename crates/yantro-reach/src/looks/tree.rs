@@ -12,7 +12,7 @@ use yantro_core::{
 };
 
 use crate::{
-    acts::{accounts::Account, recorder::ActRecord, secrets::Secrets},
+    acts::{recorder::ActRecord, secrets::Secrets},
     looks::{
         procs::{self, Commands, Ours, ProcTable, ProcessId, Told},
         sockets::{self, SocketTable},
@@ -174,17 +174,13 @@ pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) 
 
 /// What a process of a service must be besides its command line, where other services have the same.
 fn told<'s>(spec: &'s ProcessSpec, round: &Round) -> Result<Told<'s>, String> {
-    if spec.apart.is_needless() {
-        return Ok(Told::default());
-    }
     let of_it: BTreeMap<String, String> =
         spec.env.iter().filter(|(n, _)| spec.apart.env.contains(*n)).map(|(n, v)| (n.clone(), v.clone())).collect();
     let values = round.secrets.lock().unwrap_or_else(std::sync::PoisonError::into_inner).resolve(&of_it, &BTreeSet::new())?;
     let env = spec.apart.env.iter().map(|name| (name.as_str(), values.get(name).cloned())).collect();
-    let uid = match (spec.apart.user, &spec.user) {
-        (false, _) => None,
-        (true, None) => Some(nix::unistd::geteuid().as_raw()),
-        (true, Some(name)) => Some(Account::named(name).ok_or_else(|| format!("there is no account \"{name}\""))?.uid),
-    };
-    Ok(Told { env, dir: spec.apart.dir.then_some(spec.dir.as_str()), uid })
+    let own = nix::unistd::geteuid();
+    // Where accounts tell services apart, nobody's is everybody else's; else what root started may have taken one on by itself.
+    let by_default = (spec.user.is_none() && (spec.apart.user || !own.is_root())).then_some(own.as_raw());
+    let dir = spec.apart.dir.then_some(spec.dir.as_str());
+    Ok(Told { env, dir, account: spec.user.as_deref(), by_default, is_apart: spec.apart.user })
 }

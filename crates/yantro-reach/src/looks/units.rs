@@ -3,12 +3,15 @@
 
 use std::{
     collections::{BTreeSet, HashMap},
-    sync::{Arc, Mutex, PoisonError, Weak},
+    sync::{
+        Arc, Mutex, PoisonError, Weak,
+        atomic::{AtomicBool, Ordering},
+    },
     time::Duration,
 };
 
 use futures::StreamExt;
-use tokio::sync::{Notify, OnceCell};
+use tokio::sync::Notify;
 use yantro_core::{
     proof::{UnitTerms, UnitWord},
     survey::{FoundUnit, is_plumbing},
@@ -27,17 +30,33 @@ const WITHIN: Duration = Duration::from_secs(10);
 /// How far what moves along is followed.
 const ALONG: usize = 200;
 
-/// The manager, talked to over its bus. Connected when it is first asked.
+/// The manager, talked to over its bus. Connected when it is first asked, and anew when the connection was lost: a bus that is
+/// restarted takes everybody's with it.
 #[derive(Default)]
 pub(crate) struct Units {
-    bus: OnceCell<Bus>,
-    paths: Mutex<HashMap<String, OwnedObjectPath>>,
+    /// Held by whoever makes it.
+    bus: tokio::sync::Mutex<Option<Arc<Bus>>>,
+    /// Who waits for a change of which unit, by its path.
+    waiting: Waiting,
 }
 
 struct Bus {
     connection: Connection,
-    /// Who waits for a change of which unit, by its path.
-    waiting: Waiting,
+    /// Whether it is over: nothing more comes over it.
+    over: Arc<AtomicBool>,
+}
+
+/// What the files of a unit are: those without which it cannot be started.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct UnitFiles {
+    /// Its account, where the manager does not make one up.
+    pub user: Option<String>,
+    /// The programs that it runs at its start.
+    pub programs: Vec<String>,
+    /// Its folder, where it may not be missing.
+    pub dir: Option<String>,
+    /// Why its programs may be where they cannot be looked for.
+    pub elsewhere: Option<String>,
 }
 
 type Waiting = Arc<Mutex<HashMap<String, Vec<Weak<Notify>>>>>;
@@ -48,6 +67,11 @@ type Properties = HashMap<String, OwnedValue>;
 pub(crate) struct UnitSeen {
     pub word: UnitWord,
     pub pids: Vec<u32>,
+}
+
+fn wake_all(waiting: &Waiting) {
+    let waiting = waiting.lock().unwrap_or_else(PoisonError::into_inner);
+    waiting.values().flatten().filter_map(Weak::upgrade).for_each(|n| n.notify_one());
 }
 
 fn text(properties: &Properties, key: &str) -> String {
@@ -75,36 +99,60 @@ fn span(properties: &Properties, key: &str) -> Option<Span> {
     number(properties, key).filter(|us| *us != u64::MAX).map(|us| Span(Duration::from_micros(us)))
 }
 
+/// The programs of an `ExecStart` property: `a(sasbttttuii)`, org.freedesktop.systemd1(5).
+fn programs_of(exec: &Value<'_>) -> Vec<String> {
+    let Value::Array(all) = exec else { return Vec::new() };
+    let first = |one: &Value<'_>| match one {
+        Value::Structure(fields) => match fields.fields().first() {
+            Some(Value::Str(path)) => Some(path.to_string()),
+            _ => None,
+        },
+        _ => None,
+    };
+    all.iter().filter_map(first).collect()
+}
+
 impl Units {
-    async fn bus(&self) -> Result<&Bus, String> {
-        let connect = async {
-            let connection = Connection::system().await?;
-            // Signals are sent to those who asked for them only.
-            connection.call_method(Some(BUS), ROOT, Some(MANAGER), "Subscribe", &()).await?;
-            let waiting = Waiting::default();
-            let rule = MatchRule::builder()
-                .msg_type(message::Type::Signal)
-                .sender(BUS)?
-                .interface("org.freedesktop.DBus.Properties")?
-                .member("PropertiesChanged")?
-                .build();
-            let mut changes = MessageStream::for_match_rule(rule, &connection, Some(256)).await?;
-            let who = Arc::clone(&waiting);
-            tokio::spawn(async move {
-                while let Some(Ok(message)) = changes.next().await {
-                    let Some(path) = message.header().path().map(ToString::to_string) else { continue };
-                    let mut waiting = who.lock().unwrap_or_else(PoisonError::into_inner);
-                    if let Some(list) = waiting.get_mut(&path) {
-                        list.retain(|w| w.upgrade().inspect(|n| n.notify_one()).is_some());
-                        if list.is_empty() {
-                            waiting.remove(&path);
-                        }
+    async fn bus(&self) -> Result<Arc<Bus>, String> {
+        let mut held = self.bus.lock().await;
+        if let Some(bus) = held.as_ref().filter(|bus| !bus.over.load(Ordering::Acquire)) {
+            return Ok(Arc::clone(bus));
+        }
+        let made = self.connect().await.map_err(|e| format!("the host's service manager cannot be asked: {e}"))?;
+        // What changed while nobody heard of it is to be looked at.
+        wake_all(&self.waiting);
+        Ok(Arc::clone(held.insert(Arc::new(made))))
+    }
+
+    async fn connect(&self) -> zbus::Result<Bus> {
+        let connection = Connection::system().await?;
+        // Signals are sent to those who asked for them only.
+        connection.call_method(Some(BUS), ROOT, Some(MANAGER), "Subscribe", &()).await?;
+        let rule = MatchRule::builder()
+            .msg_type(message::Type::Signal)
+            .sender(BUS)?
+            .interface("org.freedesktop.DBus.Properties")?
+            .member("PropertiesChanged")?
+            .build();
+        let mut changes = MessageStream::for_match_rule(rule, &connection, Some(256)).await?;
+        let over = Arc::new(AtomicBool::new(false));
+        let (ended, who) = (Arc::clone(&over), Arc::clone(&self.waiting));
+        tokio::spawn(async move {
+            while let Some(Ok(message)) = changes.next().await {
+                let Some(path) = message.header().path().map(ToString::to_string) else { continue };
+                let mut waiting = who.lock().unwrap_or_else(PoisonError::into_inner);
+                if let Some(list) = waiting.get_mut(&path) {
+                    list.retain(|w| w.upgrade().inspect(|n| n.notify_one()).is_some());
+                    if list.is_empty() {
+                        waiting.remove(&path);
                     }
                 }
-            });
-            Ok::<_, zbus::Error>(Bus { connection, waiting })
-        };
-        self.bus.get_or_try_init(|| async { connect.await.map_err(|e| format!("the host's service manager cannot be asked: {e}")) }).await
+            }
+            ended.store(true, Ordering::Release);
+            // Nobody would be told of anything any more: they look, which connects anew.
+            wake_all(&who);
+        });
+        Ok(Bus { connection, over })
     }
 
     /// Has the manager put a process into a scope of its own, which is gone once nothing is left in it.
@@ -149,9 +197,7 @@ impl Units {
 
     async fn path(&self, unit: &str) -> Result<OwnedObjectPath, String> {
         // A unit that is not loaded has a path all the same, once it was asked for.
-        let path: OwnedObjectPath = self.call(ROOT, MANAGER, "LoadUnit", &(unit,)).await?;
-        self.paths.lock().unwrap_or_else(PoisonError::into_inner).insert(unit.to_owned(), path.clone());
-        Ok(path)
+        self.call(ROOT, MANAGER, "LoadUnit", &(unit,)).await
     }
 
     async fn properties(&self, unit: &str) -> Result<(Properties, Properties), String> {
@@ -207,6 +253,44 @@ impl Units {
         Ok(UnitSeen { word, pids })
     }
 
+    /// Whether polkit says there who may act on units.
+    pub async fn asks_polkit(&self) -> Result<bool, String> {
+        let bus = self.bus().await?;
+        let listed = bus.connection.call_method(
+            Some("org.freedesktop.DBus"),
+            "/org/freedesktop/DBus",
+            Some("org.freedesktop.DBus"),
+            "ListActivatableNames",
+            &(),
+        );
+        let answer = tokio::time::timeout(WITHIN, listed).await.map_err(|_| "the host's bus does not answer".to_owned())?;
+        let names: Vec<String> = answer.and_then(|a| a.body().deserialize()).map_err(|e| e.to_string())?;
+        Ok(names.iter().any(|n| n == "org.freedesktop.PolicyKit1"))
+    }
+
+    /// What a unit cannot be started without.
+    pub async fn files(&self, unit: &str) -> Result<UnitFiles, String> {
+        let (general, own) = self.properties(unit).await?;
+        let mut elsewhere =
+            ["RootDirectory", "RootImage"].iter().any(|k| !text(&own, k).is_empty()).then(|| "it has a root of its own".to_owned());
+        for mount in ["Requires", "BindsTo", "Wants"].iter().flat_map(|k| list(&general, k)).filter(|u| u.ends_with(".mount")) {
+            if let Ok((of_mount, _)) = self.properties(&mount).await
+                && text(&of_mount, "ActiveState") != "active"
+            {
+                elsewhere = Some(format!("{mount} is not mounted yet"));
+            }
+        }
+        let made_up = flag(&own, "DynamicUser").unwrap_or_default();
+        let dir = text(&own, "WorkingDirectory");
+        Ok(UnitFiles {
+            user: Some(text(&own, "User")).filter(|u| !u.is_empty() && !made_up),
+            programs: ["ExecStartPre", "ExecStart"].iter().filter_map(|k| own.get(*k)).flat_map(|v| programs_of(v)).collect(),
+            // "!" says that it may be missing, "~" is the account's own.
+            dir: Some(dir).filter(|d| d.starts_with('/')),
+            elsewhere,
+        })
+    }
+
     /// On what terms the manager acts on a unit, and what would move along.
     pub async fn terms(&self, unit: &str) -> Result<UnitTerms, String> {
         let (general, own) = self.properties(unit).await?;
@@ -257,8 +341,7 @@ impl Units {
     /// A notification whenever one of these units changes, as long as it is held.
     pub async fn wake(&self, unit: &str, notify: &Arc<Notify>) {
         let Ok(path) = self.path(unit).await else { return };
-        let Ok(bus) = self.bus().await else { return };
-        bus.waiting.lock().unwrap_or_else(PoisonError::into_inner).entry(path.to_string()).or_default().push(Arc::downgrade(notify));
+        self.waiting.lock().unwrap_or_else(PoisonError::into_inner).entry(path.to_string()).or_default().push(Arc::downgrade(notify));
     }
 }
 
