@@ -21,6 +21,7 @@ use crate::{
     acts::recorder::{self, ActNews, ActRecord, OUTPUT_LIMIT, Recorded},
     acts::secrets::Secrets,
     links::keeper::{Claim, Keepers, Kept},
+    looks::commands::clean_env,
     looks::files::FileEvents,
     looks::logs::mark_logs,
     looks::procs::{Ours, ProcessId, in_path},
@@ -492,8 +493,7 @@ impl Here {
         let Some((program, args)) = words.split_first() else {
             return Err(refused("the estate has no command for this".to_owned(), "add it to the service's commands block"));
         };
-        let mut full: BTreeMap<String, String> =
-            ["PATH", "LANG", "HOME", "TZ"].iter().filter_map(|k| Some(((*k).to_owned(), std::env::var(k).ok()?))).collect();
+        let mut full = clean_env();
         let resolved = self
             .secrets()
             .resolve(env.values, env.to_the_letter)

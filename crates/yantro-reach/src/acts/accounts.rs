@@ -53,7 +53,9 @@ pub(crate) async fn addresses(name: &str, port: u16) -> std::io::Result<Vec<Sock
     if let Ok(ip) = name.trim_matches(['[', ']']).parse::<std::net::IpAddr>() {
         return Ok(vec![SocketAddr::new(ip, port)]);
     }
-    let out = tokio::process::Command::new("getent").args(["ahosts", name]).stdin(std::process::Stdio::null()).output().await?;
+    let mut getent = tokio::process::Command::new("getent");
+    // Whoever asks waits for so long, and a resolver may take longer.
+    let out = getent.args(["ahosts", name]).stdin(std::process::Stdio::null()).kill_on_drop(true).output().await?;
     let text = String::from_utf8_lossy(&out.stdout).into_owned();
     let mut found: Vec<SocketAddr> =
         text.lines().filter_map(|l| l.split_whitespace().next()?.parse().ok()).map(|ip| SocketAddr::new(ip, port)).collect();

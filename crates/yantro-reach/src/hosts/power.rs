@@ -3,7 +3,6 @@
 use std::{
     collections::{BTreeMap, HashMap},
     net::UdpSocket,
-    process::Stdio,
     sync::{LazyLock, Mutex, PoisonError},
     time::{Duration, Instant, SystemTime},
 };
@@ -11,7 +10,7 @@ use std::{
 use serde_json::{Value, json};
 use yantro_core::estate::{Controller, POWER_PASSWORD, Power, PowerDeed};
 
-use crate::looks::rungs::root_cause;
+use crate::looks::{commands::Look, rungs::root_cause};
 
 /// How long a controller may take for one answer. They are slow machines.
 const ANSWER_WITHIN: Duration = Duration::from_secs(20);
@@ -51,18 +50,8 @@ pub async fn power_state(power: &Power, env: &BTreeMap<String, String>) -> Resul
     match power {
         Power::Redfish(controller) => Redfish::new(controller, env.get(POWER_PASSWORD).map(String::as_str))?.state().await.map(Some),
         Power::Commands { state, .. } if !state.is_empty() => {
-            let run = tokio::process::Command::new(&state[0])
-                .args(&state[1..])
-                .current_dir("/")
-                .envs(env)
-                .stdin(Stdio::null())
-                .kill_on_drop(true)
-                .output();
-            let out = match tokio::time::timeout(STATE_WITHIN, run).await {
-                Err(_) => return Err(format!("{} did not end within {} s", state[0], STATE_WITHIN.as_secs())),
-                Ok(out) => out.map_err(|e| format!("{} cannot be run: {e}", state[0]))?,
-            };
-            match out.status.code() {
+            let look = Look { words: state, dir: "/", env: env.clone(), account: None, within: STATE_WITHIN };
+            match look.run().await?.code {
                 Some(0) => Ok(Some(PowerState::On)),
                 Some(1) => Ok(Some(PowerState::Off)),
                 code => {

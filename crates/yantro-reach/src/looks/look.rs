@@ -20,7 +20,7 @@ use crate::{
     acts::{accounts, recorder::ActRecord},
     here::Here,
     looks::{
-        hung,
+        commands, hung,
         procs::{self, ProcessId},
         rungs::*,
         sockets::{self, SocketTable},
@@ -273,32 +273,38 @@ impl Here {
     }
 
     async fn command_answer(&self, service: &Service, command: &[String], holds: &[i32], not_yet: &[i32], within: Duration) -> Answer {
-        let Some((program, args)) = command.split_first() else { return Answer::could_not("there is no command") };
         let (root, none, no_names) = ("/".to_owned(), BTreeMap::new(), BTreeSet::new());
-        let (dir, env, to_the_letter) = match &service.runner {
-            ServiceRunner::Process(p) => (&p.dir, &p.env, &no_names),
-            ServiceRunner::Commands(c) => (&c.dir, &c.env, &c.to_the_letter),
-            _ => (&root, &none, &no_names),
+        let (dir, env, to_the_letter, user) = match &service.runner {
+            ServiceRunner::Process(p) => (&p.dir, &p.env, &no_names, p.user.as_deref()),
+            ServiceRunner::Commands(c) => (&c.dir, &c.env, &c.to_the_letter, c.user.as_deref()),
+            _ => (&root, &none, &no_names, None),
         };
         let env = match self.secrets().resolve(env, to_the_letter) {
             Ok(env) => env,
             Err(why) => return Answer::could_not(why),
         };
-        let run = tokio::process::Command::new(program)
-            .args(args)
-            .current_dir(dir)
-            .envs(env)
-            .stdin(std::process::Stdio::null())
-            .kill_on_drop(true)
-            .output();
-        match tokio::time::timeout(within, run).await {
-            Err(_) => Answer::could_not(format!("{program} did not end within {within:?}")),
-            Ok(Err(error)) => Answer::could_not(format!("{program} cannot be run: {error}")),
-            Ok(Ok(out)) => {
-                let text = String::from_utf8_lossy(&out.stdout);
-                let last = self.secrets().mask(text.lines().rev().find(|l| !l.trim().is_empty()).unwrap_or_default().trim());
+        // Who is not root looks as itself: what sudo allows it is acts.
+        let user = user.filter(|_| nix::unistd::geteuid().is_root()).map(str::to_owned);
+        let account = match user {
+            None => None,
+            Some(name) => {
+                let of = name.clone();
+                let find = move || accounts::Account::named(&of).map(|account| (account.groups(), account));
+                match hung::asking(&format!("the account {name}"), hung::WITHIN, find).await {
+                    Ok(Some((_, account))) if account.uid == 0 => None,
+                    Ok(Some((groups, account))) => Some((account, groups)),
+                    Ok(None) => return Answer::could_not(format!("there is no account \"{name}\"")),
+                    Err(why) => return Answer::could_not(why),
+                }
+            }
+        };
+        let look = commands::Look { words: command, dir, env, account, within };
+        match look.run().await {
+            Err(why) => Answer::could_not(why),
+            Ok(seen) => {
+                let last = self.secrets().mask(seen.printed.lines().rev().find(|l| !l.trim().is_empty()).unwrap_or_default().trim());
                 let said = if last.is_empty() { String::new() } else { format!(": {last}") };
-                match out.status.code() {
+                match seen.code {
                     Some(code) if holds.contains(&code) => Answer::holds(format!("exit {code}{said}")),
                     Some(code) if not_yet.contains(&code) => Answer::not_yet(format!("exit {code}{said}")),
                     // An undeclared exit code says nothing (R14).

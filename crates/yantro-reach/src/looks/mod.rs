@@ -1,6 +1,7 @@
 //! Looks: at processes, ports, pages, files, units and logs, and the climbing of ladders. A look changes nothing.
 
 pub(crate) mod climb;
+pub(crate) mod commands;
 pub(crate) mod echo;
 pub(crate) mod files;
 pub(crate) mod hung;

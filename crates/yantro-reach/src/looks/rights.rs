@@ -1,14 +1,14 @@
 //! What could keep acts from being given, asked before the first one is: what an account may do, a unit's own account and
 //! programs, room for what is written down.
 
-use std::{path::Path, time::Duration};
+use std::{collections::BTreeMap, path::Path, time::Duration};
 
 use yantro_core::proof::Answer;
 
 use crate::{
     acts::accounts::Account,
     here::{Here, own_account},
-    looks::{hung, procs::in_path, units::UnitFiles},
+    looks::{commands::Look, hung, procs::in_path, units::UnitFiles},
 };
 
 /// How long sudo may take to say what it allows: it may ask a directory.
@@ -142,26 +142,18 @@ fn room_for(folder: &Path, bytes: u64) -> Answer {
 }
 
 async fn asked(sudo: &str, account: &str, words: &[String], with_env: bool) -> Result<Allowed, String> {
-    let list = async |words: &[String]| {
-        let run = tokio::process::Command::new(sudo)
-            .args(["-n", "-l"])
-            .args(words)
-            .env("LC_ALL", "C")
-            .stdin(std::process::Stdio::null())
-            .kill_on_drop(true)
-            .output();
-        match tokio::time::timeout(ASKED_WITHIN, run).await {
-            Err(_) => Err("sudo does not say what it allows".to_owned()),
-            Ok(Err(error)) => Err(format!("sudo cannot be run: {error}")),
-            Ok(Ok(out)) => Ok(out),
-        }
+    let list = async |more: &[String]| {
+        let words: Vec<String> = [sudo, "-n", "-l"].map(str::to_owned).into_iter().chain(more.iter().cloned()).collect();
+        // What it prints is read: in the words of no language.
+        let env = BTreeMap::from([("LC_ALL".to_owned(), "C".to_owned())]);
+        Look { words: &words, dir: "/", env, account: None, within: ASKED_WITHIN }.run().await
     };
     let of_it: Vec<String> = ["-u", account, "--"].map(str::to_owned).into_iter().chain(words.iter().cloned()).collect();
-    if !list(&of_it).await?.status.success() {
-        return Ok(Allowed::No);
+    match list(&of_it).await?.code {
+        Some(0) => Ok(by_its_rule(&list(&[]).await?.printed, account, &words.join(" "), with_env)),
+        Some(_) => Ok(Allowed::No),
+        None => Err("sudo was ended by a signal".to_owned()),
     }
-    let all = list(&[]).await?;
-    Ok(by_its_rule(&String::from_utf8_lossy(&all.stdout), account, &words.join(" "), with_env))
 }
 
 /// Whether the rule for a command, among all that sudo lists, is enough. The last that fits counts, and a tag holds on to the end
