@@ -51,6 +51,8 @@ struct Waker {
     ends: FuturesUnordered<Pin<Box<dyn Future<Output = ()> + Send>>>,
     /// Told by whoever else has news: the service manager, a journal.
     told: Arc<Notify>,
+    /// When it was last told something.
+    woken: Option<Instant>,
 }
 
 impl Waker {
@@ -60,11 +62,23 @@ impl Waker {
             .into_iter()
             .map(|p| -> Pin<Box<dyn Future<Output = ()> + Send>> { Box::pin(async move { p.ended().await }) })
             .collect();
-        Self { files: here.files.interest(files).await, ends, told: Arc::default() }
+        Self { files: here.files.interest(files).await, ends, told: Arc::default(), woken: None }
     }
 
-    /// Waits at most so long, and says whether something was told.
+    /// Waits at most so long, and says whether something was told. What is told without a pause is heard now and then: a log may
+    /// be written so.
     async fn wait(&mut self, at_most: Duration) -> bool {
+        let told = self.told_within(at_most).await;
+        if told {
+            if let Some(since) = self.woken.map(|at| at.elapsed()).filter(|since| *since < QUICK) {
+                tokio::time::sleep(QUICK - since).await;
+            }
+            self.woken = Some(Instant::now());
+        }
+        told
+    }
+
+    async fn told_within(&mut self, at_most: Duration) -> bool {
         tokio::select! {
             () = tokio::time::sleep(at_most) => false,
             () = self.files.changed() => true,
@@ -102,6 +116,21 @@ impl Waker {
             | RungKind::Program { .. } => (waited / 50).clamp(QUICK, WIDEST),
         }
     }
+}
+
+/// Whether a look at it asks something of somebody: the service itself may write a line for each, and so wake us for the next.
+fn is_asked(kind: &RungKind) -> bool {
+    matches!(
+        kind,
+        RungKind::Connect { .. }
+            | RungKind::Ping { .. }
+            | RungKind::Web { .. }
+            | RungKind::Command { .. }
+            | RungKind::State
+            | RungKind::Power
+            | RungKind::Reached
+            | RungKind::Booted
+    )
 }
 
 /// What is climbed.
@@ -174,6 +203,8 @@ impl Here {
         let began = Instant::now();
         let mut at = climb.from;
         let mut last: Option<(usize, Answer)> = None;
+        // When a rung was last asked that asks somebody, and when all of them were while they stay steady.
+        let (mut asked_at, mut steady_at): (Option<(usize, Instant)>, Option<Instant>) = (None, None);
         let (mut kept, mut kept_at): (Vec<LogEvidence>, Instant) = (Vec::new(), Instant::now());
         loop {
             let round = if told { self.round_from_now() } else { self.round() };
@@ -240,7 +271,11 @@ impl Here {
             };
             // All rungs below are looked at again while it has to stay steady.
             if at >= rungs.len() {
-                for i in 0..rungs.len() {
+                let is_due = steady_at.is_none_or(|at| at.elapsed() >= STEADY);
+                if is_due {
+                    steady_at = Some(Instant::now());
+                }
+                for i in (0..rungs.len()).filter(|i| is_due || !is_asked(&rungs[*i].kind)) {
                     let answer = look(i).await;
                     if answer.verdict != Verdict::Holds {
                         report(Report { rung: i as u32, answer, logs: Vec::new() });
@@ -254,6 +289,12 @@ impl Here {
                 }
                 continue;
             }
+            let pace = waker.pace(&rungs[at].kind, began.elapsed());
+            if let Some((_, since)) = asked_at.filter(|(i, since)| *i == at && since.elapsed() < pace) {
+                told = waker.wait(pace.saturating_sub(since.elapsed())).await;
+                continue;
+            }
+            asked_at = is_asked(&rungs[at].kind).then(|| (at, Instant::now()));
             let answer = look(at).await;
             let changed = last.as_ref() != Some(&(at, answer.clone()));
             let read = if Some(at) == log_rung { evidence() } else { Vec::new() };
@@ -272,7 +313,6 @@ impl Here {
                 Verdict::Against => return,
                 Verdict::NotYet | Verdict::CouldNotLook => last = Some((at, answer)),
             }
-            let pace = waker.pace(&rungs[at].kind, began.elapsed());
             told = waker.wait(pace).await;
         }
     }

@@ -180,3 +180,22 @@ async fn secrets_are_masked_in_what_a_climb_says() {
     assert!(!all.contains("s3cret-of-the-quay") && all.contains("file:"), "{all}");
     world.here.end_trees(&[record]).await;
 }
+
+/// A service that logs its own health checks: its log wakes the climb, which must not ask again for that.
+#[tokio::test]
+async fn what_a_look_itself_writes_asks_for_no_further_look() {
+    let world = World::new();
+    world.append("gate.log", "");
+    let service = world.service(
+        "run_by = \"process\"\nhands_off = \"only watched\"\nlogs = [\"DIR/gate.log\"]\nstart = { must_see = [\"ready for\"] }\n\
+         ladder = [{ rung = \"command\", command = [\"/bin/sh\", \"-c\", \"echo checked >> DIR/gate.log; exit 1\"], not_yet = [1] }]\n",
+    );
+    let mut climb = world.climb(&service, StepKind::Start, None, world.marks(&service));
+    climb.until("the first look", |r| r.rung == 0 && r.answer.verdict == Verdict::NotYet).await;
+    let checked = || std::fs::read_to_string(world.path("gate.log")).unwrap().lines().count() as u128;
+    let (began, before) = (std::time::Instant::now(), checked());
+    until("some looks were taken", || checked() > before + 20).await;
+    let (looks, took) = (checked() - before, began.elapsed().as_millis());
+    // The least time between two looks, with room for one that was due.
+    assert!(looks <= took / 15 + 2, "{looks} looks in {took} ms");
+}
