@@ -13,6 +13,7 @@ mod looks;
 
 pub use acts::recorder::{ActNews, ActRecord, Recorded};
 pub use acts::secrets::Secrets;
+pub use acts::whole::write_whole;
 pub use here::{ActSpec, Here, HereError};
 #[cfg(feature = "outpost")]
 pub use hosts::power;

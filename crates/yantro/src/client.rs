@@ -2,8 +2,6 @@
 
 use std::{
     borrow::Cow,
-    io::Write,
-    os::unix::fs::OpenOptionsExt,
     path::{Path, PathBuf},
     time::Duration,
 };
@@ -55,10 +53,8 @@ impl Address {
 /// Writes down where this process answers, for commands to find it: whole or not at all, for this account only.
 pub fn write_address(data: &Path, base: &str) -> std::io::Result<()> {
     let own = ProcessId::of(std::process::id()).ok_or_else(|| std::io::Error::other("the system does not tell of this process"))?;
-    let half = data.join(".address");
-    let mut file = std::fs::File::options().write(true).create(true).truncate(true).mode(0o600).open(&half)?;
-    file.write_all(format!("{base}\n{} {} {}\n", own.pid, own.started, own.boot).as_bytes())?;
-    std::fs::rename(half, address_file(data))
+    let text = format!("{base}\n{} {} {}\n", own.pid, own.started, own.boot);
+    yantro_reach::write_whole(&address_file(data), text.as_bytes(), 0o600)
 }
 
 /// A server to talk to.

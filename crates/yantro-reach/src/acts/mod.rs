@@ -4,3 +4,4 @@ pub(crate) mod accounts;
 pub(crate) mod leave;
 pub(crate) mod recorder;
 pub(crate) mod secrets;
+pub(crate) mod whole;

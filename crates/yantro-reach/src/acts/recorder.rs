@@ -4,10 +4,7 @@ use std::{
     collections::BTreeMap,
     ffi::CString,
     io::Write,
-    os::unix::{
-        ffi::OsStrExt,
-        fs::{DirBuilderExt, PermissionsExt},
-    },
+    os::unix::{ffi::OsStrExt, fs::DirBuilderExt},
     path::{Path, PathBuf},
     process::Stdio,
 };
@@ -23,7 +20,10 @@ use yantro_core::{
     run::{ActBegun, ActEnd},
 };
 
-use crate::looks::procs::{Ours, ProcessId};
+use crate::{
+    acts::whole::write_whole,
+    looks::procs::{Ours, ProcessId},
+};
 
 /// The recorder itself, as built with this crate.
 const PROGRAM: &[u8] = include_bytes!(env!("YANTRO_RECORDER"));
@@ -38,10 +38,7 @@ pub(crate) fn install(folder: &Path) -> std::io::Result<PathBuf> {
     let path = folder.join(format!("recorder-{:016x}", hasher.finish()));
     if !path.exists() {
         std::fs::create_dir_all(folder)?;
-        let half = folder.join(format!(".recorder-{}", std::process::id()));
-        std::fs::write(&half, PROGRAM)?;
-        std::fs::set_permissions(&half, std::fs::Permissions::from_mode(0o755))?;
-        std::fs::rename(&half, &path)?;
+        write_whole(&path, PROGRAM, 0o755)?;
     }
     Ok(path)
 }

@@ -21,7 +21,7 @@ use yantro_core::time::Timestamp;
 
 use crate::{
     acts::accounts::Account,
-    acts::recorder::{ActNews, ActRecord, Recorded},
+    acts::recorder::{self, ActNews, ActRecord, Recorded},
     here::{ActSpec, Here},
     links::keeper::{Claim, Kept, THIS_HOST},
     links::wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
@@ -240,7 +240,10 @@ fn forget_old(acts: &Path) {
     for run in folders(acts) {
         for act in folders(&run) {
             let written = std::fs::metadata(act.join("ended.json")).and_then(|m| m.modified());
-            if written.is_ok_and(|w| w.elapsed().is_ok_and(|age| age > KEPT_FOR)) {
+            let is_old = written.is_ok_and(|w| w.elapsed().is_ok_and(|age| age > KEPT_FOR));
+            // What forked away from it is followed still: its recorder is all that knows what is the service's.
+            let is_followed = || Ask::started_of(&recorder::read(&act)).is_some_and(|r| r.recorder.is_alive());
+            if is_old && !is_followed() {
                 let _ = std::fs::remove_dir_all(&act);
             }
         }
@@ -347,4 +350,42 @@ async fn answer(here: &Here, ask: Ask, tell: Tell) -> Result<Value, String> {
             json!((follow, lines))
         }
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::{Duration, SystemTime};
+
+    use super::*;
+    use crate::looks::procs::ProcessId;
+
+    /// Acts of long ago are forgotten, but for those whose recorder still follows what they left running.
+    #[test]
+    fn a_daemon_that_forked_away_is_not_forgotten_however_old_its_start_is() {
+        let dir = tempfile::tempdir().unwrap();
+        let mut gone = std::process::Command::new("true").spawn().unwrap();
+        let of_gone = ProcessId::of(gone.id());
+        gone.wait().unwrap();
+        let of_gone = of_gone.map_or(1, |p| p.started);
+        let own = ProcessId::of(std::process::id()).unwrap();
+        let begun = |pid: u32, started: u64| {
+            let id = json!({ "pid": pid, "started": started });
+            json!({ "boot": boot_id(), "pid": 1, "started": 1, "recorder": id }).to_string()
+        };
+        let written = |name: &str, begun: String, age: Duration| {
+            let act = dir.path().join("3").join(name);
+            std::fs::create_dir_all(&act).unwrap();
+            std::fs::write(act.join("begun.json"), begun).unwrap();
+            std::fs::write(act.join("ended.json"), "{\"code\":0}").unwrap();
+            let ended = std::fs::File::options().write(true).open(act.join("ended.json")).unwrap();
+            ended.set_modified(SystemTime::now() - age).unwrap();
+        };
+        let old = KEPT_FOR + Duration::from_secs(60);
+        written("over", begun(gone.id(), of_gone), old);
+        written("followed", begun(own.pid, own.started), old);
+        written("young", begun(gone.id(), of_gone), Duration::from_secs(60));
+        forget_old(dir.path());
+        let left = |name: &str| dir.path().join("3").join(name).exists();
+        assert_eq!((left("over"), left("followed"), left("young")), (false, true, true));
+    }
 }

@@ -167,7 +167,7 @@ pub(crate) async fn answer(sh: &Sh, hello: &Hello, sudo: bool, ask: Ask, tell: i
         Ask::WatchLog { .. } => std::future::pending().await,
         Ask::End { identity } => {
             let _ = sh
-                .run(&format!("{}[ -s \"$a/pid\" ] && [ ! -e \"$a/code\" ] && pkill -TERM -s \"$(cat \"$a/pid\")\"", at(&identity)))
+                .run(&format!("{}{} && [ ! -e \"$a/code\" ] && pkill -TERM -s \"$p\"", at(&identity), is_there()))
                 .await;
             Value::Null
         }
@@ -257,11 +257,19 @@ fn look_in_place(words: &[String], dir: &str, env: &BTreeMap<String, String>, to
     }
 }
 
+/// What a process is, whatever others have its number by now: that, its start and the boot, as far as the system tells.
+const WHO: &str = "$(cut -d' ' -f22 \"/proc/$p/stat\" 2>/dev/null) $(cat /proc/sys/kernel/random/boot_id 2>/dev/null)";
+
+/// Whether what stands beside the act of folder `$a` is there still: it sets `$p`.
+fn is_there() -> String {
+    format!("p=$(cat \"$a/pid\" 2>/dev/null); [ -n \"$p\" ] && kill -0 \"$p\" 2>/dev/null && [ \"{WHO}\" = \"$(cat \"$a/who\" 2>/dev/null)\" ]")
+}
+
 /// What is run beside an act, in its folder: its end is written under another name first, and so is there whole or not at all.
 fn beside(is_withheld: bool) -> String {
     let (before, into) =
         if is_withheld { (format!("echo \"{WITHHELD}\" > \"$0/output\"; "), "/dev/null") } else { (String::new(), "$0/output") };
-    format!("echo $$ > \"$0/pid\"; {before}\"$@\" > \"{into}\" 2>&1 < /dev/null; echo $? > \"$0/code.new\"; mv \"$0/code.new\" \"$0/code\"")
+    format!("p=$$; echo \"{WHO}\" > \"$0/who\"; echo $$ > \"$0/pid\"; {before}\"$@\" > \"{into}\" 2>&1 < /dev/null; echo $? > \"$0/code.new\"; mv \"$0/code.new\" \"$0/code\"")
 }
 
 /// Whether a shell takes this as the name of a variable, and as nothing else.
@@ -460,8 +468,8 @@ fn prepared<'s>(service: &'s Service, kind: ActKind, sudo: bool) -> Result<Prepa
     if prepared.words.is_empty() { Err("the estate has no command for that".to_owned()) } else { Ok(prepared) }
 }
 
-fn of_process(hello: &Hello, pid: u32, begun: Option<ActBegun>) -> ActRecord {
-    let process = ProcessId { boot: hello.boot.clone(), pid, started: 0 };
+fn of_process(boot: &str, pid: u32, started: u64, begun: Option<ActBegun>) -> ActRecord {
+    let process = ProcessId { boot: boot.to_owned(), pid, started };
     ActRecord { process: Some(process.clone()), recorder: process, begun }
 }
 
@@ -515,7 +523,7 @@ async fn act(
         ("before", _) => tell(json!(ActNews::BegunBefore)),
         (_, Some(pid)) => {
             let begun = ActBegun { pid: Some(pid), ..begun };
-            tell(json!(ActNews::Begun(Box::new(begun.clone()), Box::new(of_process(hello, pid, Some(begun))))));
+            tell(json!(ActNews::Begun(Box::new(begun.clone()), Box::new(of_process(&hello.boot, pid, 0, Some(begun))))));
             follow(sh, hello, &format!("a=\"$d/acts/\"{}; ", shell_word(identity)), tell).await;
         }
         (other, None) => {
@@ -530,8 +538,9 @@ async fn act(
 async fn recorded(sh: &Sh, hello: &Hello, at: &str) -> Recorded {
     let script = format!(
         "{at}[ -d \"$a\" ] || {{ echo nothing; exit 0; }}; [ ! -e \"$a/burnt\" ] || {{ echo burnt; exit 0; }}; cat \"$a/note\" 2>/dev/null; echo; p=$(cat \"$a/pid\" 2>/dev/null); \
-         if [ -e \"$a/code\" ]; then echo \"ended $(cat \"$a/code\") $p\"; head -c {OUTPUT_LIMIT} \"$a/output\"; \
-         elif [ -n \"$p\" ]; then kill -0 \"$p\" 2>/dev/null && echo \"alive 0 $p\" || echo \"gone 0 $p\"; else echo folder; fi"
+         if [ -e \"$a/code\" ]; then echo \"ended $(cat \"$a/code\") $p $(cat \"$a/who\" 2>/dev/null)\"; head -c {OUTPUT_LIMIT} \"$a/output\"; \
+         elif [ -n \"$p\" ]; then {there} && echo \"alive 0 $p $(cat \"$a/who\")\" || echo \"gone 0 $p $(cat \"$a/who\" 2>/dev/null)\"; else echo folder; fi",
+        there = is_there()
     );
     let (_, said) = sh.run(&script).await;
     let mut lines = said.splitn(3, '\n');
@@ -546,7 +555,11 @@ async fn recorded(sh: &Sh, hello: &Hello, at: &str) -> Recorded {
     let words: Vec<&str> = lines.next().unwrap_or_default().split_whitespace().collect();
     let output = lines.next().unwrap_or_default().to_owned();
     let pid = words.get(2).and_then(|p| p.parse::<u32>().ok());
-    let record = |pid: u32| of_process(hello, pid, begun.map(|b| ActBegun { pid: Some(pid), ..b }));
+    let (started, boot) = (words.get(3).and_then(|s| s.parse::<u64>().ok()), words.get(4));
+    let record = |pid: u32| {
+        let boot = boot.map_or_else(|| hello.boot.clone(), |b| (*b).to_owned());
+        of_process(&boot, pid, started.unwrap_or_default(), begun.map(|b| ActBegun { pid: Some(pid), ..b }))
+    };
     match (words.first().copied(), pid) {
         (Some("ended"), pid) => {
             let code = words.get(1).and_then(|c| c.parse::<i32>().ok()).unwrap_or(255);
@@ -565,7 +578,7 @@ async fn follow(sh: &Sh, hello: &Hello, at: &str, tell: &impl Fn(Value)) {
         match recorded(sh, hello, at).await {
             Recorded::Ended(_, end) => return tell(json!(ActNews::Ended(end))),
             Recorded::Begun(_) => {
-                let (code, _) = sh.run(&format!("{at}kill -0 \"$(cat \"$a/pid\")\" 2>/dev/null")).await;
+                let (code, _) = sh.run(&format!("{at}{}", is_there())).await;
                 gone = if code == 0 { 0 } else { gone + 1 };
             }
             Recorded::Nothing | Recorded::OnlyFolder | Recorded::Burnt => gone += 1,
@@ -735,6 +748,29 @@ mod tests {
         assert_eq!(std::fs::read_to_string(dir.path().join("code")).unwrap().trim(), "3");
         assert_eq!(has_secret(&env, &BTreeSet::new()), is_withheld);
         assert!(!has_secret(&env, &BTreeSet::from(["KEY".to_owned()])), "what came from outside is no reference");
+    }
+
+    /// A number is another process's after a reboot, and after enough others: what has it is not what stands beside the act.
+    #[test]
+    fn what_stands_beside_an_act_is_not_taken_for_another_of_its_number() {
+        let dir = tempfile::tempdir().unwrap();
+        let act = dir.path().display().to_string();
+        let beside = beside(false);
+        let mut child = std::process::Command::new("/bin/sh").args(["-c", &beside, &act, "sleep", "30.0531"]).spawn().unwrap();
+        let there = || sh(&format!("a={}; {}", shell_word(&act), is_there()), &[]).0 == 0;
+        let who = dir.path().join("who");
+        while !dir.path().join("pid").exists() {
+            std::thread::yield_now();
+        }
+        let is = std::fs::read_to_string(&who).unwrap();
+        assert!(there(), "{is}");
+        std::fs::write(&who, is.replacen(char::is_numeric, "9", 1) + "9").unwrap();
+        assert!(!there(), "another boot, another start");
+        std::fs::write(&who, &is).unwrap();
+        assert!(there());
+        let _ = std::process::Command::new("pkill").args(["-P", &child.id().to_string()]).status();
+        child.wait().unwrap();
+        assert!(!there());
     }
 
     /// A command is not run without the secret that it was to be given.

@@ -190,7 +190,10 @@ impl Amend {
         })?;
         let words = shell_words::split(&editor).map_err(|e| Failure::own(format!("EDITOR cannot be read: {e}"), "set it to a command"))?;
         let (program, args) = words.split_first().ok_or_else(|| Failure::own("EDITOR is empty", "set it to a command"))?;
-        let file = std::env::temp_dir().join(format!("yantro-{}-{}.toml", self.name, std::process::id()));
+        let begin = |e: std::io::Error| Failure::own(format!("no file can be made to edit in: {e}"), "set TMPDIR to a folder with room");
+        let made = tempfile::Builder::new().prefix(&format!("yantro-{}-", self.name)).suffix(".toml").tempfile().map_err(begin)?;
+        // It outlives this command where what was typed is not good yet.
+        let (_, file) = made.keep().map_err(|e| begin(e.error))?;
         let failed = |e: std::io::Error| Failure::own(format!("{} cannot be edited: {e}", file.display()), "see that it may be written");
         let mut tried = first;
         loop {
