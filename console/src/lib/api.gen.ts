@@ -601,6 +601,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try hosts that are out of reach at once; the answer comes once each was tried. */
+        post: operations["reach"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2898,6 +2915,11 @@ export interface components {
         };
         /** @description How a host is reached. */
         Reach: "here" | "ssh" | "simulated";
+        /** @description Hosts that are out of reach, to be tried at once. */
+        ReachRequest: {
+            /** @description The hosts. */
+            hosts: components["schemas"]["HostName"][];
+        };
         /** @description A plan rehearsed: with its forecast, the looks before the first act taken, and what each step would do. */
         Rehearsal: {
             /** @description Whether it could be begun now. */
@@ -3372,6 +3394,30 @@ export interface components {
             program: string;
             /** @constant */
             rung: "program";
+        } | {
+            /** @description The account that it takes. */
+            account: string;
+            /** @description Program and arguments. */
+            command: string[];
+            /** @description The names of the environment that it is given besides. */
+            env: string[];
+            /** @constant */
+            rung: "rights";
+        } | {
+            /** @constant */
+            rung: "unit";
+            /** @description The unit, with its kind. */
+            unit: string;
+        } | {
+            /**
+             * Format: uint64
+             * @description At least so many bytes must be free.
+             */
+            bytes: number;
+            /** @description Whether it is the server's own data folder that is meant. */
+            of_server: boolean;
+            /** @constant */
+            rung: "records";
         } | {
             /** @constant */
             rung: "state";
@@ -6171,6 +6217,39 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["TakeOver"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BoardView"];
+                };
+            };
+            /** @description What went wrong. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reach: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReachRequest"];
             };
         };
         responses: {

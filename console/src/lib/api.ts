@@ -93,6 +93,7 @@ export const request = (does: BeginRequest['does'], terms: Partial<BeginRequest>
 export const api = {
   board: (since?: number) => call<BoardView>('GET', `/board${since ? `?since=${since}` : ''}`),
   look: () => call<BoardView>('POST', '/look'),
+  reach: (hosts: string[]) => call<BoardView>('POST', '/tries', { hosts }),
   run: (id: number, since?: number) => call<RunView>('GET', `/runs/${id}${since ? `?since=${since}` : ''}`),
   runs: (before?: number) => call<Schemas['RunPage']>('GET', `/runs?limit=50${before ? `&before=${before}` : ''}`),
   procedures: () => call<ProcedureSummary[]>('GET', '/procedures'),

@@ -12,6 +12,7 @@
   let { name }: { name: string } = $props();
 
   const host = $derived(live.board?.hosts.find((h) => h.name === name));
+  const isOut = $derived(!!host?.link && !host.link.up);
   const here = $derived(live.board ? byHost(live.board).get(name) : undefined);
   const show = $derived(router.query.get('show'));
   let found = $state.raw<HostSurvey | null>(null);
@@ -22,9 +23,11 @@
   let asking = $state(false);
   let adopted = $state('');
 
-  async function look(): Promise<void> {
+  async function look(asked = false): Promise<void> {
     looking = true;
     try {
+      // Whoever asks for a host that is out of reach wants it tried now.
+      if (asked && host?.link && !host.link.up) await api.reach([name]);
       [found, refused] = [await api.found(name, []), null];
     } catch (error) {
       if (!(error instanceof Refused)) throw error;
@@ -91,7 +94,7 @@
       <button class="btn rounded-none first:rounded-l-[5px] last:rounded-r-[5px] not-first:border-l-0 aria-pressed:bg-accent-soft aria-pressed:text-accent" aria-pressed={(show ?? '') === key} onclick={() => router.go(`/hosts/${name}${key ? `?show=${key}` : ''}`, true)}>{title} <span class="text-ink3">{n}</span></button>
     {/each}
   </div>
-  <button class="btn" onclick={look} disabled={looking}>{looking ? 'Looking …' : 'Look again'}</button>
+  <button class="btn" onclick={() => look(true)} disabled={looking}>{looking ? (isOut ? 'Trying …' : 'Looking …') : isOut ? 'Try now' : 'Look again'}</button>
 </div>
 
 {#if !host}

@@ -60,6 +60,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/runs/{run}/taken", web::post().to(take_on))
         .route("/acknowledgements", web::post().to(acknowledge))
         .route("/take-overs", web::post().to(take_over))
+        .route("/tries", web::post().to(reach))
         .route("/found", web::get().to(found))
         .route("/adoptions", web::post().to(adopt))
         .route("/standstill", web::post().to(standstill))
@@ -364,6 +365,10 @@ async fn acknowledge(engine: web::Data<Engine>, who: Who, body: web::Json<Acknow
     let Acknowledgement { address, why } = body.into_inner();
     engine.acknowledge(address, &who.0, &why).await?;
     Ok(web::Json(engine.board()))
+}
+
+async fn reach(engine: web::Data<Engine>, body: web::Json<ReachRequest>) -> Answer<BoardView> {
+    Ok(web::Json(engine.reach(&body.hosts).await?))
 }
 
 async fn take_over(engine: web::Data<Engine>, who: Who, body: web::Json<TakeOver>) -> Answer<BoardView> {

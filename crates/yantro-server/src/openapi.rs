@@ -112,6 +112,9 @@ pub fn document() -> Value {
     let taken = of_type::<TakeOver>(&mut g);
     let says = "Act on a host from now on, in the place of another server.";
     add("post", "/take-overs", "takeOver", says, &[], Some(taken), ok::<BoardView>(&mut g));
+    let tried = of_type::<ReachRequest>(&mut g);
+    let says = "Try hosts that are out of reach at once; the answer comes once each was tried.";
+    add("post", "/tries", "reach", says, &[], Some(tried), ok::<BoardView>(&mut g));
     let on: &[(&str, &str, bool)] = &[("on", "string", true), ("describe", "string", false)];
     let says = "Look through a host for what could be described; with `describe`, how these units would be.";
     add("get", "/found", "found", says, on, None, ok::<HostSurvey>(&mut g));

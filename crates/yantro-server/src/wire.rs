@@ -169,6 +169,14 @@ pub struct TakeOver {
     pub shown: Option<String>,
 }
 
+/// Hosts that are out of reach, to be tried at once.
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ReachRequest {
+    /// The hosts.
+    pub hosts: Vec<HostName>,
+}
+
 /// The one switch.
 #[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]

@@ -18,7 +18,7 @@ use std::path::PathBuf;
 use clap::{Parser, Subcommand};
 use yantro_core::sequence::Wish;
 
-use commands::{acts, amend, attend, board, decisions, demo, estate, follow, logs, power, procedures, runs, serve, survey};
+use commands::{acts, amend, attend, board, decisions, demo, estate, follow, logs, power, procedures, reach, runs, serve, survey};
 
 /// Plans and runs stop, start and restart sequences across services that rely on each other, each step proven.
 #[derive(Parser)]
@@ -136,6 +136,7 @@ enum Command {
     Acknowledge(decisions::Acknowledge),
     /// Act on a host from now on, in the place of another server or of a copy of this one.
     TakeOver(decisions::TakeOver),
+    Reach(reach::Reach),
     /// Look through a host: what runs there, and how it would be described.
     LookThrough(survey::LookThrough),
     /// The one switch that holds every run.
@@ -208,6 +209,7 @@ fn main() -> std::process::ExitCode {
         Command::GiveUp(c) => c.run(&cli.global, &say),
         Command::Acknowledge(c) => c.run(&cli.global, &say),
         Command::TakeOver(c) => c.run(&cli.global, &say),
+        Command::Reach(c) => c.run(&cli.global, &say),
         Command::LookThrough(c) => c.run(&cli.global, &say),
         Command::Standstill(c) => c.run(&cli.global, &say),
         Command::Logs(c) => c.run(&cli.global, &say),

@@ -324,6 +324,65 @@ fn a_host_that_is_gone_between_plan_and_act_holds_the_run() {
     assert_eq!(records(&quay, "app"), ["start", "ready"]);
 }
 
+/// How old what is known of the others becomes while one is cut off: as old as ever, and no older.
+#[test]
+fn looks_at_the_others_keep_their_pace_while_one_host_is_cut_off() {
+    let Some(lab) = Lab::raise() else { return };
+    let (pier, quay) = (raise(&lab, "pier", 11), raise(&lab, "quay", 12));
+    let server = Server::with_estate(&estate(&lab, &[&pier, &quay], ""));
+    connected(&server, "pier");
+    connected(&server, "quay");
+    server.ok(&["start", "app", "--yes"]);
+    quay.link_is(false);
+    let as_of = || {
+        let board = server.get("/board");
+        let row = board["services"].as_array().into_iter().flatten().find(|r| r["address"] == "pier/db").cloned().unwrap_or_default();
+        row["seen"]["as_of"].as_str().unwrap_or_default().to_owned()
+    };
+    let (mut last, mut since, mut oldest, began) = (as_of(), Instant::now(), Duration::ZERO, Instant::now());
+    // Until it was given up, and for some rounds after that.
+    wait_until("some rounds were taken", || {
+        let is = as_of();
+        if is == last {
+            oldest = oldest.max(since.elapsed());
+        } else {
+            (last, since) = (is, Instant::now());
+        }
+        (began.elapsed() > Duration::from_secs(20) && server.state("quay/app") == "out-of-reach").then_some(())
+    });
+    assert!(oldest < Duration::from_secs(5), "pier/db was not looked at for {oldest:?}");
+    quay.link_is(true);
+    connected(&server, "quay");
+}
+
+/// Who mends what keeps a host out of reach does not wait for the next attempt.
+#[test]
+fn a_host_key_that_is_added_is_noticed_at_once_and_a_host_can_be_tried_now() {
+    let Some(lab) = Lab::raise() else { return };
+    let pier = raise(&lab, "pier", 11);
+    let known = std::fs::read_to_string(lab.file("known_hosts")).unwrap();
+    let at = lab.file("known hosts of ours");
+    std::fs::write(&at, "").unwrap();
+    let text = estate(&lab, &[&pier], "").replace(&lab.file("known_hosts").display().to_string(), &at.display().to_string());
+    let server = Server::with_estate(&text);
+    wait_until("it was tried some times", || (link(&server, "pier")["tries"].as_u64() >= Some(4)).then_some(()));
+    let told = server.exits(1, &["reach", "pier"]);
+    assert!(told.contains("pier is out of reach: its host key is not known yet"), "{told}");
+    let scan = format!("ssh-keyscan {} >> '{}'", pier.address(), at.display());
+    assert!(told.contains(&scan), "{told}");
+    assert!(server.exits(1, &["reach", "nowhere"]).contains("see the board for the hosts there are"));
+    let tries = || link(&server, "pier")["tries"].as_u64().unwrap_or_default();
+    // The pauses have grown again.
+    let before = tries();
+    wait_until("it was tried some more times", || (tries() >= before + 7).then_some(()));
+    let began = Instant::now();
+    std::fs::write(&at, known).unwrap();
+    connected(&server, "pier");
+    // The outpost is carried there in that time; the next attempt was due in more than twelve seconds.
+    assert!(began.elapsed() < Duration::from_secs(9), "it took {:?}", began.elapsed());
+    assert!(server.ok(&["reach", "pier"]).contains("pier is reached as root"));
+}
+
 #[test]
 fn a_host_that_another_server_acts_on_is_left_alone_over_ssh_too() {
     let Some(lab) = Lab::raise() else { return };

@@ -6,6 +6,7 @@ use std::{
     time::{Duration, Instant},
 };
 
+use tokio::task::JoinHandle;
 use yantro_core::{
     estate::Service,
     name::{Address, HostName},
@@ -15,6 +16,7 @@ use yantro_core::{
 
 use crate::{
     engine::{Engine, read},
+    error::EngineError,
     messages::Msg,
     standing::board,
     standing::board::BoardView,
@@ -28,6 +30,9 @@ const ROUND: Duration = Duration::from_secs(2);
 const PAUSE_TIMES: u32 = 4;
 
 const LONGEST_PAUSE: Duration = Duration::from_secs(10);
+
+/// How long a round waits for another machine's answers.
+const WAITED_FOR: Duration = Duration::from_secs(1);
 
 /// From so many services on it is worth while to give memory back after each round.
 const MANY_SERVICES: usize = 1_000;
@@ -107,6 +112,23 @@ impl Engine {
         self.board()
     }
 
+    /// Tries hosts that are out of reach at once, and looks at what is on them.
+    ///
+    /// # Errors
+    /// One of them is not in the estate.
+    pub async fn reach(&self, hosts: &[HostName]) -> Result<BoardView, EngineError> {
+        let loaded = self.estate_loaded()?;
+        if let Some(stray) = hosts.iter().find(|h| !loaded.estate.hosts.contains_key(*h)) {
+            return Err(EngineError::NoHost(stray.clone()));
+        }
+        futures::future::join_all(hosts.iter().map(|host| async move {
+            self.hands.hosts.try_now(host).await;
+            self.link_changed(host).await;
+        }))
+        .await;
+        Ok(self.board())
+    }
+
     // ---- looking ----
 
     /// The link to a host came or went.
@@ -132,35 +154,87 @@ impl Engine {
         (address, state, says)
     }
 
-    /// Looks at everything, round after round.
+    /// Looks at everything, round after round. What is asked of another machine is waited for a moment only: one that does not
+    /// answer is asked for as long as that takes, and looks at all others keep their pace.
     pub(crate) async fn rounds(self) {
+        let mut late: BTreeMap<Asked, JoinHandle<Instant>> = BTreeMap::new();
+        let mut beside: Option<JoinHandle<()>> = None;
         loop {
             let (began, began_at) = (Instant::now(), self.hands.clock.now());
+            let mut took = Duration::ZERO;
             if let Some(loaded) = self.loaded() {
-                let before: BTreeMap<Address, Option<SeenState>> =
-                    loaded.estate.services.keys().map(|a| (a.clone(), self.hands.watched(a).map(|w| w.seen.state))).collect();
-                let seen = self.hands.look(loaded.estate.services.values().cloned().collect()).await;
-                let changed = seen
-                    .into_iter()
-                    // What is kept as down on purpose and is up is told until that is over, whatever kept it from being stored.
-                    .filter(|(a, s)| before.get(a) != Some(&Some(*s)) || *s != SeenState::Proven || self.hands.intended_down(a).is_some())
-                    .map(|(a, s)| self.told(a, s))
-                    .collect();
+                late.retain(|_, task| !task.is_finished());
+                let mut asked: BTreeMap<Asked, Vec<Arc<Service>>> = BTreeMap::new();
+                for service in loaded.estate.services.values() {
+                    let of = self.asked_of(service);
+                    if !late.contains_key(&of) {
+                        asked.entry(of).or_default().push(Arc::clone(service));
+                    }
+                }
+                let tasks = asked.into_iter().map(|(of, services)| (of, tokio::spawn(self.clone().look_in_turn(services))));
+                for (of, mut task) in tasks.collect::<Vec<_>>() {
+                    let within = if of == Asked::Here { LONGEST_PAUSE * PAUSE_TIMES } else { WAITED_FOR.saturating_sub(began.elapsed()) };
+                    match tokio::time::timeout(within, &mut task).await {
+                        Ok(ended) => took = took.max(ended.map_or(Duration::ZERO, |at| at.duration_since(began))),
+                        Err(_) => drop(late.insert(of, task)),
+                    }
+                }
                 self.shared.looked_at_ms.store(began_at.as_ms(), Ordering::Relaxed);
-                self.hands.ask_keepers(&loaded.estate.hosts).await;
-                self.hands.look_at_files(loaded.estate.services.values()).await;
-                self.send(Msg::Looked(changed));
+                if beside.as_ref().is_none_or(JoinHandle::is_finished) {
+                    let (hands, loaded) = (self.hands.clone(), Arc::clone(&loaded));
+                    beside = Some(tokio::spawn(async move {
+                        hands.ask_keepers(&loaded.estate.hosts).await;
+                        hands.look_at_files(loaded.estate.services.values()).await;
+                    }));
+                }
                 if loaded.estate.services.len() > MANY_SERVICES {
                     // Only waited for; how it ends is no matter.
                     let _ = tokio::task::spawn_blocking(give_memory_back).await;
                 }
             }
             // Looking has a budget: a round that takes long is followed by a longer pause, up to a limit.
-            let pause = ROUND.max((began.elapsed() * PAUSE_TIMES).min(LONGEST_PAUSE));
+            let pause = ROUND.max((took * PAUSE_TIMES).min(LONGEST_PAUSE));
             tokio::select! {
                 () = tokio::time::sleep(pause) => {}
                 () = self.shared.look_again.notified() => {}
             }
         }
     }
+
+    fn asked_of(&self, service: &Service) -> Asked {
+        if service.runner.is_power() {
+            Asked::Power(service.address.host.clone())
+        } else if self.hands.hosts.is_far(service) {
+            Asked::Host(service.address.host.clone())
+        } else {
+            Asked::Here
+        }
+    }
+
+    /// Looks at some services in their turn, and tells the loop what is news of them; when that was done.
+    async fn look_in_turn(self, services: Vec<Arc<Service>>) -> Instant {
+        let before: BTreeMap<Address, Option<SeenState>> =
+            services.iter().map(|s| (s.address.clone(), self.hands.watched(&s.address).map(|w| w.seen.state))).collect();
+        let seen = self.hands.look(services).await;
+        let ended = Instant::now();
+        let changed = seen
+            .into_iter()
+            // What is kept as down on purpose and is up is told until that is over, whatever kept it from being stored.
+            .filter(|(a, s)| before.get(a) != Some(&Some(*s)) || *s != SeenState::Proven || self.hands.intended_down(a).is_some())
+            .map(|(a, s)| self.told(a, s))
+            .collect();
+        self.send(Msg::Looked(changed));
+        ended
+    }
+}
+
+/// Who is asked how services stand.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+enum Asked {
+    /// This machine, and what is only played on it.
+    Here,
+    /// A host that is reached over a connection.
+    Host(HostName),
+    /// What gives a host power.
+    Power(HostName),
 }

@@ -419,7 +419,8 @@ impl Hosts {
             Power::Commands { .. } | Power::Nobody => format!("power of {keeps}"),
         };
         if let Err(kept) = on_here(claims, |c| self.here().claim(&keeps, c)) {
-            return Err(ActEnd::Refused { why: kept.to_string(), mend: format!("yantro take-over {host} --why …") });
+            let mend = kept.mend().unwrap_or_else(|| format!("yantro take-over {host} --why …"));
+            return Err(ActEnd::Refused { why: kept.to_string(), mend });
         }
         let within = match spec.kind {
             ActKind::Start => service.start.patience,

@@ -29,7 +29,11 @@ use yantro_core::{
 use crate::{
     acts::recorder::{ActNews, ActRecord, Recorded},
     here::{ActSpec, Here},
-    links::{far::Far, keeper::Kept, wire::Started},
+    links::{
+        far::{Far, Link},
+        keeper::Kept,
+        wire::Started,
+    },
     looks::{
         climb::{Climb, Report},
         logs::{LogFollow, LogLine, open_log, read_file, read_log},
@@ -206,7 +210,8 @@ impl Hosts {
             return far.act(spec.identity, spec.kind, spec.service, started, || told(claims), tell).await;
         }
         if let Err(kept) = on_here(claims, |c| self.here.claim(keeps, c)) {
-            return Err(ActEnd::Refused { why: kept.to_string(), mend: format!("yantro take-over {host} --why …") });
+            let mend = kept.mend().unwrap_or_else(|| format!("yantro take-over {host} --why …"));
+            return Err(ActEnd::Refused { why: kept.to_string(), mend });
         }
         self.here.act(spec, tell).await
     }
@@ -336,6 +341,12 @@ impl Hosts {
             asked.into_iter().zip(owed).filter_map(|((service, ..), why)| Some((service, why?))).collect::<Vec<_>>()
         });
         owed.buffer_unordered(SIDE_BY_SIDE).concat().await
+    }
+
+    /// Tries a host that is out of reach at once, and says how its link stands after that; none where it is this machine, or
+    /// is only played.
+    pub async fn try_now(&self, host: &HostName) -> Option<Link> {
+        Some(self.far(host)?.try_now().await)
     }
 
     /// Why this server must not act on a host, with whether that doubts its store (R35). For a host that does not

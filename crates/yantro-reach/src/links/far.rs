@@ -41,6 +41,7 @@ use crate::{
     links::shell::{self, Incoming, Outgoing},
     links::wire::{Ask, Hello, PROTOCOL, Said, Started, Told, ToldClaim},
     looks::climb::{Climb, Report},
+    looks::hung,
     looks::logs::{LogFollow, LogLine},
     looks::look::RawLook,
 };
@@ -55,6 +56,8 @@ const OPENED_WITHIN: Duration = Duration::from_secs(40);
 const ALIVE_EVERY: Duration = Duration::from_secs(1);
 /// Nothing heard for so long: it is lost.
 const LOST_AFTER: Duration = Duration::from_secs(8);
+/// How often it is looked whether the files that a way hangs on were written, while it is down.
+const FILES_EVERY: Duration = Duration::from_millis(500);
 /// The first pause before connecting again, and the longest.
 const PAUSES: (Duration, Duration) = (Duration::from_millis(200), Duration::from_secs(15));
 /// The longest pause while somebody waits for the host.
@@ -153,6 +156,8 @@ pub struct Far {
     link: watch::Sender<Link>,
     conn: watch::Sender<Option<Arc<Conn>>>,
     wanted: Notify,
+    /// Somebody wants it tried at once.
+    try_now: Notify,
     keeping: Mutex<Option<AbortHandle>>,
     claims: Mutex<()>,
 }
@@ -284,6 +289,7 @@ impl Far {
             link: watch::Sender::new(first),
             conn: watch::Sender::new(None),
             wanted: Notify::new(),
+            try_now: Notify::new(),
             keeping: Mutex::default(),
             claims: Mutex::default(),
         });
@@ -318,6 +324,7 @@ impl Far {
         let unfit = AtomicBool::new(false);
         loop {
             let was_fit = !unfit.load(Ordering::Relaxed);
+            let files = self.files().await;
             let opening = OPENING.acquire().await;
             let opened = match tokio::time::timeout(OPENED_WITHIN, open(&self.address, &self.spec, &self.server, &unfit)).await {
                 Ok(opened) => opened,
@@ -348,14 +355,21 @@ impl Far {
             if was_up || self.link.borrow().tries <= 1 {
                 let _ = changed.send(self.host.clone());
             }
-            // Those who wait shorten the pause, but never to nothing.
+            // Those who wait shorten the pause, but never to nothing; who asks in so many words, or has mended something, does.
             let least = pause.min(WANTED_PAUSE);
-            tokio::time::sleep(least).await;
-            tokio::select! {
-                () = tokio::time::sleep(pause - least) => {}
-                () = self.wanted.notified() => {}
-            }
-            pause = (pause * 2).min(PAUSES.1);
+            let paused = async {
+                tokio::time::sleep(least).await;
+                tokio::select! {
+                    () = tokio::time::sleep(pause - least) => {}
+                    () = self.wanted.notified() => {}
+                }
+            };
+            let is_at_once = tokio::select! {
+                () = paused => false,
+                () = self.try_now.notified() => true,
+                () = self.files_change(files) => true,
+            };
+            pause = if is_at_once { PAUSES.0 } else { (pause * 2).min(PAUSES.1) };
         }
     }
 
@@ -451,6 +465,52 @@ impl Far {
             why: "the connection was ended".to_owned(),
             mend: "nothing to mend as long as it comes back; else see the host's own log of its SSH server".to_owned(),
         })
+    }
+
+    /// Tries it at once, and says how the link stands after that.
+    pub(crate) async fn try_now(&self) -> Link {
+        let mut link = self.link.subscribe();
+        let before = link.borrow_and_update().clone();
+        if before.up {
+            return before;
+        }
+        self.try_now.notify_one();
+        let tried = async {
+            loop {
+                let is = link.borrow_and_update().clone();
+                if is.up || is.tries != before.tries || link.changed().await.is_err() {
+                    return;
+                }
+            }
+        };
+        // An attempt that goes on for longer is told by the link, whenever it ends.
+        let _ = tokio::time::timeout(OPENED_WITHIN + WANTED_PAUSE, tried).await;
+        self.link()
+    }
+
+    /// When the files that the way to it hangs on were written: a key that is added, a host's that is known by now.
+    async fn files(&self) -> Vec<Option<SystemTime>> {
+        let home = std::env::var("HOME").unwrap_or_default();
+        let own = |named: &Option<String>, usual: &str| named.clone().unwrap_or_else(|| format!("{home}/.ssh/{usual}"));
+        let paths = [
+            own(&self.spec.key, "id_ed25519"),
+            own(&self.spec.known_hosts, "known_hosts"),
+            own(&self.spec.config, "config"),
+            "/etc/ssh/ssh_known_hosts".to_owned(),
+        ];
+        let read = move || paths.iter().map(|p| std::fs::metadata(p).and_then(|m| m.modified()).ok()).collect();
+        // What lies on something that hangs is taken for unchanged.
+        hung::asking("the files of its way", hung::WITHIN, read).await.unwrap_or_default()
+    }
+
+    async fn files_change(&self, before: Vec<Option<SystemTime>>) {
+        loop {
+            tokio::time::sleep(FILES_EVERY).await;
+            let now = self.files().await;
+            if !now.is_empty() && !before.is_empty() && now != before {
+                return;
+            }
+        }
     }
 
     fn out_of_reach(&self) -> OutOfReach {
@@ -684,7 +744,9 @@ impl Far {
                     Ok(Heard::Answer(Ok(answer))) => {
                         if let Some(kept) = answer.get("kept") {
                             let why = kept["says"].as_str().unwrap_or_default().to_owned();
-                            return Err(refused(Trouble { why, mend: format!("yantro take-over {} --why …", self.host) }));
+                            let mend =
+                                kept["mend"].as_str().map_or_else(|| format!("yantro take-over {} --why …", self.host), str::to_owned);
+                            return Err(refused(Trouble { why, mend }));
                         }
                         return Ok(());
                     }
@@ -908,7 +970,8 @@ fn channel(address: &str, spec: &SshSpec, remote: &str) -> Result<Channel, Troub
         ssh.args(["-F", config]);
     }
     if let Some(known) = &spec.known_hosts {
-        ssh.args(["-o", &format!("UserKnownHostsFile={known}")]);
+        // Several files may stand there, apart by blanks: ssh_config(5).
+        ssh.args(["-o", &format!("UserKnownHostsFile=\"{}\"", known.replace('%', "%%"))]);
     }
     if let Some(key) = &spec.key {
         ssh.args(["-o", "IdentitiesOnly=yes", "-i", key]);
@@ -1037,25 +1100,35 @@ async fn ended(child: &mut Child) -> Option<i32> {
     }
 }
 
+/// A path as a word of a shell, as it is where that means nothing to one.
+fn quoted(path: &str) -> String {
+    let plain = |c: char| c.is_ascii_alphanumeric() || "/._-+@:".contains(c);
+    if path.chars().all(plain) { path.to_owned() } else { shell_word(path) }
+}
+
 /// What the SSH client, the shell or `sudo` said, in words, with the mend.
 fn trouble_of(address: &str, spec: &SshSpec, code: Option<i32>, said: &str) -> Option<Trouble> {
     let to = spec.to.as_deref().unwrap_or(address);
     let account = spec.account.as_deref().map_or_else(|| "the account".to_owned(), |a| format!("account {a}"));
     let has = |text: &str| said.contains(text);
+    // The file that is really asked, and the name that it has the key under: both can be pasted.
+    let known = spec.known_hosts.as_deref().map_or_else(|| "~/.ssh/known_hosts".to_owned(), quoted);
+    let named = spec.port.filter(|p| *p != 22).map_or_else(|| to.to_owned(), |port| format!("'[{to}]:{port}'"));
+    let at = spec.port.filter(|p| *p != 22).map_or_else(String::new, |port| format!("-p {port} "));
+    let scan = format!("ssh-keyscan {at}{to} >> {known}");
     let trouble = |why: String, mend: String| Some(Trouble { why, mend });
     if has("REMOTE HOST IDENTIFICATION HAS CHANGED") {
         return trouble(
             "its host key is not the one that is known: it was made anew, or somebody stands in between".to_owned(),
-            format!("compare its fingerprint on the host's own console; only where it is right, `ssh-keygen -R {to}` and add the new key"),
+            format!(
+                "compare its fingerprint on the host's own console; only where it is right, `ssh-keygen -f {known} -R {named}` and add the new one: `{scan}`"
+            ),
         );
     }
     if has("Host key verification failed") || has("host key is known for") {
         return trouble(
             "its host key is not known yet".to_owned(),
-            format!(
-                "compare its fingerprint on the host's own console, then add it: `ssh-keyscan {to} >> {}`",
-                spec.known_hosts.as_deref().unwrap_or("~/.ssh/known_hosts")
-            ),
+            format!("compare its fingerprint on the host's own console, then add it: `{scan}`"),
         );
     }
     if has("Permission denied") {
@@ -1121,13 +1194,13 @@ mod tests {
         "@@@ WARNING: REMOTE HOST IDENTIFICATION HAS CHANGED! @@@\nHost key verification failed.",
         Some(255),
         "host key is not the one that is known",
-        "ssh-keygen -R 10.77.0.11"
+        "ssh-keygen -f '/etc/yantro/known hosts' -R '[10.77.0.11]:2222'` and add the new one: `ssh-keyscan -p 2222 10.77.0.11 >> '/etc/yantro/known hosts'`"
     )]
     #[case::unknown_key(
         "No ED25519 host key is known for 10.77.0.11 and you have requested strict checking.\nHost key verification failed.",
         Some(255),
         "not known yet",
-        "ssh-keyscan 10.77.0.11"
+        "ssh-keyscan -p 2222 10.77.0.11 >> '/etc/yantro/known hosts'"
     )]
     #[case::key(
         "yantro@10.77.0.11: Permission denied (publickey).",
@@ -1141,7 +1214,8 @@ mod tests {
     #[case::processor("sh: 1: /x/outpost: Exec format error", Some(126), "another processor", "install one that fits")]
     #[case::else_what_it_said("one\nsomething odd\n\n", Some(255), "something odd", "ssh 10.77.0.11")]
     fn trouble_is_told_with_its_mend(#[case] said: &str, #[case] code: Option<i32>, #[case] why: &str, #[case] mend: &str) {
-        let spec = SshSpec { account: Some("yantro".into()), ..SshSpec::default() };
+        let known_hosts = Some("/etc/yantro/known hosts".into());
+        let spec = SshSpec { account: Some("yantro".into()), port: Some(2222), known_hosts, ..SshSpec::default() };
         let trouble = trouble_of("10.77.0.11", &spec, code, said).unwrap();
         assert!(trouble.why.contains(why) && trouble.mend.contains(mend), "{trouble:?}");
     }

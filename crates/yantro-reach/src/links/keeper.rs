@@ -65,6 +65,21 @@ pub enum Kept {
 }
 
 impl Kept {
+    /// How to mend it; none where it takes somebody's word that the host is this server's now.
+    pub fn mend(&self) -> Option<String> {
+        let Kept::Unusable { path, source } = self else { return None };
+        let path = path.display();
+        match source.kind() {
+            io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
+                Some(format!("make room on the file system of {path}, and try again"))
+            }
+            io::ErrorKind::ReadOnlyFilesystem => Some(format!("see why the file system of {path} can only be read, and try again")),
+            io::ErrorKind::PermissionDenied => Some(format!("let the account that Yantro has there write {path}")),
+            io::ErrorKind::WouldBlock => Some(format!("see what keeps it (`fuser {path}`), and try again")),
+            _ => None,
+        }
+    }
+
     /// Whether it shows that the store itself is not the newest: then only looking is safe.
     pub fn doubts_the_store(&self) -> bool {
         matches!(self, Kept::ByACopy(_) | Kept::OlderStore)
@@ -168,7 +183,9 @@ impl Keepers {
                 match file.try_lock() {
                     Ok(()) => return Ok(file),
                     Err(fs::TryLockError::WouldBlock) if began.elapsed() < TURN_WITHIN => std::thread::sleep(Duration::from_millis(2)),
-                    Err(fs::TryLockError::WouldBlock) => return Err(io::Error::other("another process keeps its lock")),
+                    Err(fs::TryLockError::WouldBlock) => {
+                        return Err(io::Error::new(io::ErrorKind::WouldBlock, "another process keeps its lock"));
+                    }
                     Err(fs::TryLockError::Error(error)) => return Err(error),
                 }
             }
@@ -272,8 +289,22 @@ mod tests {
         // Its loopback addresses take turns under the machine's own name.
         let kept_too = File::create(dir.path().join(format!("{THIS_HOST}.lock"))).unwrap();
         kept_too.lock().unwrap();
-        let refused = server.acts(&keepers).unwrap_err().to_string();
-        assert!(refused.contains("another process keeps its lock"), "{refused}");
+        let refused = server.acts(&keepers).unwrap_err();
+        assert!(refused.to_string().contains("another process keeps its lock"), "{refused}");
+        assert!(refused.mend().unwrap().contains("fuser"));
+    }
+
+    /// A host is taken over from another server, and not for want of room.
+    #[rstest]
+    #[case::full(io::ErrorKind::StorageFull, Some("make room"))]
+    #[case::read_only(io::ErrorKind::ReadOnlyFilesystem, Some("can only be read"))]
+    #[case::forbidden(io::ErrorKind::PermissionDenied, Some("let the account"))]
+    #[case::torn(io::ErrorKind::UnexpectedEof, None)]
+    fn what_keeps_a_record_from_being_used_has_its_own_mend(#[case] kind: io::ErrorKind, #[case] mend: Option<&str>) {
+        let kept = Kept::Unusable { path: "/var/lib/yantro/hosts/this-host.json".into(), source: kind.into() };
+        assert_eq!(kept.mend().is_some(), mend.is_some());
+        assert!(kept.mend().is_none_or(|m| m.contains(mend.unwrap_or_default()) && m.contains("this-host.json")));
+        assert!(Kept::ByAnother("/srv/yantro".into()).mend().is_none());
     }
 
     /// Acts are given side by side, each once its own event is stored.

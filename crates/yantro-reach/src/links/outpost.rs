@@ -186,7 +186,7 @@ impl ToldClaim {
 }
 
 fn told_kept(kept: &Kept) -> Value {
-    json!({ "says": kept.to_string(), "doubts": kept.doubts_the_store() })
+    json!({ "says": kept.to_string(), "doubts": kept.doubts_the_store(), "mend": kept.mend() })
 }
 
 fn begin(server: &str, sudo: bool) -> Result<(Arc<Here>, Hello), String> {

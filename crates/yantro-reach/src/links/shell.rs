@@ -166,9 +166,7 @@ pub(crate) async fn answer(sh: &Sh, hello: &Hello, sudo: bool, ask: Ask, tell: i
         }
         Ask::WatchLog { .. } => std::future::pending().await,
         Ask::End { identity } => {
-            let _ = sh
-                .run(&format!("{}{} && [ ! -e \"$a/code\" ] && pkill -TERM -s \"$p\"", at(&identity), is_there()))
-                .await;
+            let _ = sh.run(&format!("{}{} && [ ! -e \"$a/code\" ] && pkill -TERM -s \"$p\"", at(&identity), is_there())).await;
             Value::Null
         }
         Ask::Terms { .. } => json!({}),
@@ -262,14 +260,18 @@ const WHO: &str = "$(cut -d' ' -f22 \"/proc/$p/stat\" 2>/dev/null) $(cat /proc/s
 
 /// Whether what stands beside the act of folder `$a` is there still: it sets `$p`.
 fn is_there() -> String {
-    format!("p=$(cat \"$a/pid\" 2>/dev/null); [ -n \"$p\" ] && kill -0 \"$p\" 2>/dev/null && [ \"{WHO}\" = \"$(cat \"$a/who\" 2>/dev/null)\" ]")
+    format!(
+        "p=$(cat \"$a/pid\" 2>/dev/null); [ -n \"$p\" ] && kill -0 \"$p\" 2>/dev/null && [ \"{WHO}\" = \"$(cat \"$a/who\" 2>/dev/null)\" ]"
+    )
 }
 
 /// What is run beside an act, in its folder: its end is written under another name first, and so is there whole or not at all.
 fn beside(is_withheld: bool) -> String {
     let (before, into) =
         if is_withheld { (format!("echo \"{WITHHELD}\" > \"$0/output\"; "), "/dev/null") } else { (String::new(), "$0/output") };
-    format!("p=$$; echo \"{WHO}\" > \"$0/who\"; echo $$ > \"$0/pid\"; {before}\"$@\" > \"{into}\" 2>&1 < /dev/null; echo $? > \"$0/code.new\"; mv \"$0/code.new\" \"$0/code\"")
+    format!(
+        "p=$$; echo \"{WHO}\" > \"$0/who\"; echo $$ > \"$0/pid\"; {before}\"$@\" > \"{into}\" 2>&1 < /dev/null; echo $? > \"$0/code.new\"; mv \"$0/code.new\" \"$0/code\""
+    )
 }
 
 /// Whether a shell takes this as the name of a variable, and as nothing else.

@@ -97,7 +97,12 @@ pub(crate) fn show(board: &BoardView, only_differing: bool, say: &Say) {
         if let Some(link) = host.link.as_ref().filter(|l| !l.up && host.itself != Some(SeenState::Down)) {
             let mend = link.mend.as_ref().map(|m| format!("\n  {m}")).unwrap_or_default();
             let why = link.why.as_deref().unwrap_or("not connected yet");
-            say.line(tinted(Tint::Unreach, format!("{} is out of reach: {why}{mend}", host.name)));
+            let now = if link.why.is_some() {
+                format!("\n  It is tried by itself, and at once by: yantro reach {}", host.name)
+            } else {
+                String::new()
+            };
+            say.line(tinted(Tint::Unreach, format!("{} is out of reach: {why}{mend}{now}", host.name)));
         }
     }
     let off: Vec<String> = board.hosts.iter().filter(|h| h.itself == Some(SeenState::Down)).map(|h| h.name.to_string()).collect();

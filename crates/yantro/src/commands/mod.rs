@@ -13,6 +13,7 @@ pub mod follow;
 pub mod logs;
 pub mod power;
 pub mod procedures;
+pub mod reach;
 pub mod runs;
 pub mod serve;
 pub mod shown;
