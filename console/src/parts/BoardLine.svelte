@@ -19,6 +19,7 @@
       row.failed_in_run ?? '',
       // Two witnesses: the manager's word goes before the ladder's.
       row.seen.manager && row.seen.state !== 'out-of-reach' && !row.seen.says.startsWith(row.seen.manager.active) ? `${row.seen.manager.active} (${row.seen.manager.sub})` : '',
+      row.seen.manager && row.seen.manager.restarts > 0 && row.seen.state !== 'out-of-reach' && !row.seen.says.includes('started') ? `started again ${row.seen.manager.restarts === 1 ? 'once' : `${row.seen.manager.restarts} times`} by its manager` : '',
       row.seen.last_known ? `last seen ${word(row.seen.last_known.state)}, ${age(ms(row.seen.last_known.at), asOf)} ago` : '',
       row.seen.says,
       ...(row.notes ?? []),

@@ -96,6 +96,8 @@ impl Here {
                 .danger_accept_invalid_certs(!verify)
                 .redirect(reqwest::redirect::Policy::none())
                 .no_proxy()
+                // Who reads a service's own log can tell looks from users.
+                .user_agent(concat!("yantro-look/", env!("CARGO_PKG_VERSION")))
                 .dns_resolver(Arc::new(accounts::Names))
                 .pool_max_idle_per_host(0)
                 .build()
@@ -167,7 +169,7 @@ impl Here {
 
     /// Posts a text to a page, and says the status that it answered.
     pub async fn post(&self, url: &str, content_type: &str, body: String) -> Result<u16, String> {
-        let asked = self.verified.post(url).header("content-type", content_type).timeout(Duration::from_secs(8)).body(body).send().await;
+        let asked = self.verified.post(url).header("content-type", content_type).header("user-agent", concat!("yantro/", env!("CARGO_PKG_VERSION"))).timeout(Duration::from_secs(8)).body(body).send().await;
         asked.map(|answer| answer.status().as_u16()).map_err(|error| rungs::root_cause(&error))
     }
 

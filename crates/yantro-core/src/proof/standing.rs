@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use crate::{
-    proof::{Answer, LastKnown, LogAgainst, Seen, SeenState, UnitWord, Verdict},
+    proof::{Answer, LastKnown, LogAgainst, Seen, SeenState, UnitWord, Verdict, unit::times},
     run::FoundProcess,
     time::Timestamp,
 };
@@ -40,7 +40,12 @@ pub struct Watched {
     blind: Option<bool>,
     /// Since when this process, or whatever runs of it, is seen to run: it has its patience to come up, whoever started it.
     runs_since: Option<Timestamp>,
+    /// When its manager was seen to have started it again by itself, lately.
+    started_again: Vec<Timestamp>,
 }
+
+/// Started again by its manager so often within so long, it goes on dying, however it stands between two deaths.
+const LOOPS: (usize, Duration) = (2, Duration::from_secs(120));
 
 impl Watched {
     /// Never looked at.
@@ -58,7 +63,7 @@ impl Watched {
             last_known: None,
             log_against: None,
         };
-        Self { seen, process: None, contrary: 0, asked_at: Timestamp::from_ms(0), blind: None, runs_since: None }
+        Self { seen, process: None, contrary: 0, asked_at: Timestamp::from_ms(0), blind: None, runs_since: None, started_again: Vec::new() }
     }
 
     /// Whether a look that began then is news; from now on none that began before it is.
@@ -81,6 +86,7 @@ impl Watched {
     /// Takes in a look. `patience` is how long a start may take, `ailing_after` how many contrary
     /// looks in a row make it ailing (R14).
     pub fn take(&mut self, look: &Look, now: Timestamp, patience: Duration, ailing_after: u32) {
+        self.count_restarts(look.manager.as_ref(), now);
         // What the manager said of it does not outlive its host's being off.
         if look.manager.is_some() || look.runs == Some(false) {
             self.seen.manager.clone_from(&look.manager);
@@ -107,6 +113,10 @@ impl Watched {
                 let stranger = look.rungs.iter().find(|a| a.verdict == Verdict::Against);
                 (SeenState::Down, stranger.map_or_else(String::new, |a| a.says.clone()))
             }
+            (Some(true), None) if look.rungs.len() == look.total && self.started_again.len() >= LOOPS.0 => {
+                let n = look.manager.as_ref().map_or(0, |m| m.restarts);
+                (SeenState::Ailing, format!("a crash loop: the manager started it again {}, and may at any moment", times(n)))
+            }
             (Some(true), None) if look.rungs.len() == look.total => {
                 // The highest rung says most; those below it go without saying.
                 (SeenState::Proven, look.rungs.last().map(|a| a.says.clone()).unwrap_or_default())
@@ -128,7 +138,12 @@ impl Watched {
                     _ if within_patience && answer.verdict == Verdict::NotYet => SeenState::Rising,
                     SeenState::Unknown | SeenState::Down | SeenState::Rising | SeenState::OutOfReach => SeenState::Ailing,
                 };
-                (state, answer.says.clone())
+                let says = match state {
+                    // One contrary look condemns nothing, and is no proof: it says which it is.
+                    SeenState::Proven => format!("just now {}; ailing where that is so {ailing_after} times in a row", answer.says),
+                    _ => answer.says.clone(),
+                };
+                (state, says)
             }
         };
         self.contrary = if failing.is_some() && look.runs == Some(true) { self.contrary + 1 } else { 0 };
@@ -141,6 +156,18 @@ impl Watched {
         self.seen.pid = look.process.map(|p| p.pid);
         self.process = look.process;
         self.heed_log();
+    }
+
+    /// Notes that its manager started it again since the look before, and forgets what is long ago.
+    fn count_restarts(&mut self, manager: Option<&UnitWord>, now: Timestamp) {
+        self.started_again.retain(|at| now.since(*at) < LOOPS.1);
+        let (Some(before), Some(is)) = (&self.seen.manager, manager) else { return };
+        // Each run of it that somebody asks for counts from none.
+        let more = is.restarts.saturating_sub(before.restarts) as usize;
+        self.started_again.extend(std::iter::repeat_n(now, more.min(LOOPS.0)));
+        if is.restarts == 0 {
+            self.started_again.clear();
+        }
     }
 
     /// Its host does not answer: neither up nor down, with what it was last and when (R19).
@@ -245,6 +272,27 @@ mod tests {
         let mut watched = Watched::unknown(2, Timestamp::from_ms(0));
         let told: Vec<bool> = [2000, 1000, 2000, 2500].into_iter().map(|at| watched.is_news(Timestamp::from_ms(at))).collect();
         assert_eq!(told, [true, false, true, true]);
+    }
+
+    /// Between two deaths it answers: that is no proof that it stays.
+    #[test]
+    fn what_its_manager_starts_again_and_again_is_not_proven_between_its_deaths() {
+        let mut watched = Watched::unknown(2, Timestamp::from_ms(0));
+        let mut state = |secs: i64, restarts: u32| {
+            let manager = Some(UnitWord { active: "active".into(), restarts, ..UnitWord::default() });
+            let look = Look { manager, ..look(Some(true), &[Holds, Holds]) };
+            watched.take(&look, Timestamp::from_ms(secs * 1000), Duration::from_secs(60), 2);
+            (watched.seen.state, watched.seen.says.clone())
+        };
+        assert_eq!(state(0, 7).0, Proven, "what it did long ago is nobody's news");
+        assert_eq!(state(10, 8).0, Proven, "once may be an accident");
+        let (looping, says) = state(20, 9);
+        assert_eq!(looping, Ailing);
+        assert!(says.contains("started it again 9 times"), "{says}");
+        assert_eq!(state(60, 9).0, Ailing);
+        assert_eq!(state(200, 9).0, Proven, "it has stayed");
+        assert_eq!((state(210, 10).0, state(212, 11).0), (Proven, Ailing));
+        assert_eq!(state(215, 0).0, Proven, "somebody started it anew");
     }
 
     #[test]

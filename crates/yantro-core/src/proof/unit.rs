@@ -76,6 +76,11 @@ impl UnitWord {
         if self.sub.is_empty() { self.active.clone() } else { format!("{} ({})", self.active, self.sub) }
     }
 
+    /// The same for a row: with how often the manager started it again by itself.
+    pub fn standing(&self) -> String {
+        if self.restarts == 0 { self.state() } else { format!("{}, started again {} by its manager", self.state(), times(self.restarts)) }
+    }
+
     /// How its main process ended, in words with the mend.
     pub fn failure(&self) -> (String, &'static str) {
         match self.load.as_str() {
@@ -196,7 +201,8 @@ impl UnitWord {
     }
 }
 
-fn times(n: u32) -> String {
+/// So many times, in words.
+pub(crate) fn times(n: u32) -> String {
     if n == 1 { "once".to_owned() } else { format!("{n} times") }
 }
 

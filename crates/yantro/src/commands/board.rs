@@ -146,7 +146,7 @@ pub(crate) fn show(board: &BoardView, only_differing: bool, say: &Say) {
             (row.differs && row.in_run.is_none()).then(|| "differs from expected".to_owned()),
             row.in_run.map(|r| format!("in run {r}")),
             // Two witnesses: the manager's word goes before the ladder's.
-            row.seen.manager.as_ref().filter(|_| row.seen.state != SeenState::OutOfReach).map(UnitWord::state),
+            row.seen.manager.as_ref().filter(|_| row.seen.state != SeenState::OutOfReach).map(UnitWord::standing),
             // Why its step failed says more than what a look finds since.
             row.failed_in_run.clone().or_else(|| Some(row.seen.says.clone())).filter(|s| !s.is_empty()),
         ];

@@ -213,8 +213,13 @@ impl Turn<'_> {
             }
             Verdict::Against => {
                 let end = self.run.step_now(step).acts.last().filter(|a| a.kind == ActKind::Start).and_then(|a| a.end.as_ref());
+                let is_process = matches!(self.run.service(step).runner, ServiceRunner::Process(_));
                 let reason = match (rung, end) {
-                    (0, Some((_, end))) => format!("{}: {}", answer.says, told(end)),
+                    // Of a service that Yantro starts itself it is the service's own end.
+                    (0, Some((_, end))) if is_process => format!("{}: {}", answer.says, told(end)),
+                    // Of another it is its command's, which may well have done all it was to do.
+                    (0, Some((_, ActEnd::Exited { code: 0, .. }))) => answer.says,
+                    (0, Some((_, end))) => format!("{}; the start command {}", answer.says, told(end)),
                     _ => answer.says,
                 };
                 self.attempt_failed(step, reason);
