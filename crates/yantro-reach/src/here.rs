@@ -169,7 +169,15 @@ impl Here {
 
     /// Posts a text to a page, and says the status that it answered.
     pub async fn post(&self, url: &str, content_type: &str, body: String) -> Result<u16, String> {
-        let asked = self.verified.post(url).header("content-type", content_type).header("user-agent", concat!("yantro/", env!("CARGO_PKG_VERSION"))).timeout(Duration::from_secs(8)).body(body).send().await;
+        let asked = self
+            .verified
+            .post(url)
+            .header("content-type", content_type)
+            .header("user-agent", concat!("yantro/", env!("CARGO_PKG_VERSION")))
+            .timeout(Duration::from_secs(8))
+            .body(body)
+            .send()
+            .await;
         asked.map(|answer| answer.status().as_u16()).map_err(|error| rungs::root_cause(&error))
     }
 

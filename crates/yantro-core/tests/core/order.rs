@@ -106,14 +106,21 @@ fn what_is_up_without_what_it_needs_is_asked_about() {
     let (estate, graph) = estate("app -> db, front -> app", "");
     let mut request = Request::new(Wish::Restart, addresses("front"));
     let found = facts(&estate, "db=down");
-    // The app is not touched: nothing is asked. Restarted itself, it is.
+    // The app is not touched: nothing is asked. Nor is it where it is restarted itself: what it needs comes up before it.
     assert!(plan(&estate, &graph, &found, &Usual::default(), &request).can_begin());
     request.chosen = addresses("app");
+    let restart = plan(&estate, &graph, &found, &Usual::default(), &request);
+    assert!(restart.can_begin(), "{:?}", restart.asks);
+    let steps: Vec<String> = restart.sequence.steps.iter().map(|s| s.says()).collect();
+    let at = |what: &str| steps.iter().position(|s| s == what).unwrap_or_else(|| panic!("{what}: {steps:?}"));
+    assert!(at("start h/db") < at("start h/app") && at("stop h/app") < at("start h/app"), "{steps:?}");
+    // Read anew while it stands on nothing, it is.
+    request.wish = Wish::Reload;
     let asked = plan(&estate, &graph, &found, &Usual::default(), &request);
     assert!(matches!(&asked.asks[0], Ask::UpWithout { address, .. } if addresses("app").contains(address)));
     assert!(!asked.can_begin());
     request.left_standing = addresses("app");
-    assert!(plan(&estate, &graph, &found, &Usual::default(), &request).can_begin());
+    assert_eq!(plan(&estate, &graph, &found, &Usual::default(), &request).asks, []);
 }
 
 const GATES: &str = "[group.gates]\nkeep_up = 2\n[host.p]\nreach = \"here\"\naddress = \"127.0.0.2\"\n\

@@ -159,13 +159,34 @@ impl From<LastMoment> for AtLastMoment {
 
 /// What is wished for.
 #[derive(Clone, Copy, ValueEnum)]
-enum WishArg {
+pub enum WishArg {
     Start,
     Stop,
     Restart,
     Reload,
+    ShutDown,
+    PowerOn,
+    Reboot,
     PowerCycle,
     BringToExpected,
+}
+
+impl WishArg {
+    /// What it comes to; of what is chosen, bare names are hosts where it is about these.
+    pub fn of(self, words: Vec<String>) -> (Wish, Vec<String>) {
+        let of_hosts = || words.iter().map(|w| of_host(w)).collect();
+        match self {
+            WishArg::Start => (Wish::Start, words),
+            WishArg::Stop => (Wish::Stop, words),
+            WishArg::Restart => (Wish::Restart, words),
+            WishArg::Reload => (Wish::Reload, words),
+            WishArg::ShutDown => (Wish::Stop, of_hosts()),
+            WishArg::PowerOn => (Wish::Start, of_hosts()),
+            WishArg::Reboot => (Wish::Restart, of_hosts()),
+            WishArg::PowerCycle => (Wish::PowerCycle, of_hosts()),
+            WishArg::BringToExpected => (Wish::BringToExpected, words),
+        }
+    }
 }
 
 /// Work out a sequence and show it; touches nothing.
@@ -209,15 +230,10 @@ impl Selection {
 impl Preview {
     pub fn run(self, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
-        let wish = match self.wish {
-            WishArg::Start => Wish::Start,
-            WishArg::Stop => Wish::Stop,
-            WishArg::Restart => Wish::Restart,
-            WishArg::Reload => Wish::Reload,
-            WishArg::PowerCycle => Wish::PowerCycle,
-            WishArg::BringToExpected => Wish::BringToExpected,
-        };
-        let request = self.selection.request(wish)?;
+        let Selection { selection, except, .. } = &self.selection;
+        let (wish, selection) = self.wish.of(selection.clone());
+        let except = self.wish.of(except.clone()).1;
+        let request = Selection { selection, except, ..self.selection }.request(wish)?;
         wait_for(async {
             let plan: PlanView = client.ask("/plan", &request).await?;
             if say.is_json() {
@@ -296,4 +312,23 @@ impl Wanted {
 fn begin_as_confirmed(request: &BeginRequest, word: &str, said: (bool, bool), global: &Global, say: &Say) -> Outcome {
     let client = Client::find(global)?;
     wait_for(begin_as_shown(&client, say, request, word, said))
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    /// What can be done can be looked at beforehand, under the same name and with the same words.
+    #[rstest]
+    #[case("start", Wish::Start, "harbour")]
+    #[case("shut-down", Wish::Stop, "power:harbour")]
+    #[case("power-on", Wish::Start, "power:harbour")]
+    #[case("reboot", Wish::Restart, "power:harbour")]
+    #[case("power-cycle", Wish::PowerCycle, "power:harbour")]
+    fn a_deed_on_hosts_is_previewed_by_its_own_name(#[case] word: &str, #[case] wish: Wish, #[case] of: &str) {
+        let (is, chosen) = WishArg::from_str(word, false).unwrap().of(vec!["harbour".to_owned()]);
+        assert_eq!((is, chosen), (wish, vec![of.to_owned()]));
+    }
 }

@@ -14,14 +14,17 @@ use yantro_core::{
     proof::{Facts, SeenState},
     run::DecisionKind,
     selection,
-    sequence::{self, Plan, StepId, Usual, Wish},
+    sequence::{self, Plan, StepId, Usual},
     time::Timestamp,
 };
 use yantro_engine::{BeginRequest, Doing, Draft, DraftRequest, Rehearsal, RunView, rehearse};
 use yantro_server::wire::{NoteRequest, PlanView, ProcedureSummary, ProcedureView, plan_says, roughly};
 
+use clap::ValueEnum;
+
 use super::{
     acts,
+    acts::WishArg,
     consent::{self, DecisionArgs, Meant},
     shown, standing,
 };
@@ -101,7 +104,7 @@ pub struct CarryOut {
 /// Play a wish or a procedure against its forecast; touches nothing.
 #[derive(clap::Args)]
 pub struct Rehearse {
-    /// start, stop, restart, reload or bring-to-expected, or the name of a procedure.
+    /// start, stop, restart, reload, shut-down, power-on, reboot, power-cycle or bring-to-expected, or the name of a procedure.
     what: String,
     /// Of what, for a wish.
     selection: Vec<String>,
@@ -322,16 +325,9 @@ fn ask_questions(view: &ProcedureView, request: &mut BeginRequest, say: &Say) {
     }
 }
 
-fn wish_of(word: &str) -> Option<Wish> {
-    Some(match word {
-        "start" => Wish::Start,
-        "stop" => Wish::Stop,
-        "restart" => Wish::Restart,
-        "reload" => Wish::Reload,
-        "power-cycle" => Wish::PowerCycle,
-        "bring-to-expected" => Wish::BringToExpected,
-        _ => return None,
-    })
+/// The wish that a word means; a procedure may have the same name, and is meant where nothing is chosen.
+fn wish_of(word: &str, chosen: &[String]) -> Option<WishArg> {
+    WishArg::from_str(word, true).ok().filter(|_| !chosen.is_empty())
 }
 
 impl Rehearse {
@@ -353,9 +349,9 @@ impl Rehearse {
     async fn online(&self, global: &Global) -> Result<Rehearsal, Failure> {
         let client = Client::find(global)?;
         let fails = self.if_fails.map_or(String::new(), |n| format!("?fails={n}"));
-        let request = match wish_of(&self.what) {
-            Some(wish) => {
-                let (of, except) = (self.selection.clone(), self.except.clone());
+        let request = match wish_of(&self.what, &self.selection) {
+            Some(word) => {
+                let ((wish, of), (_, except)) = (word.of(self.selection.clone()), word.of(self.except.clone()));
                 self.terms.put_on(Doing::Services { wish, of, except, alone: self.alone })?
             }
             None => self.terms.request(&self.what)?,
@@ -408,9 +404,9 @@ impl Rehearse {
     fn plan(&self, estate: &Estate, graph: &EstateGraph, facts: &Facts) -> Result<Plan, Failure> {
         let left_standing: BTreeSet<Address> = self.terms.left_standing.iter().cloned().collect();
         let below_keep_up: BTreeSet<GroupName> = self.terms.below_keep_up.iter().cloned().collect();
-        if let Some(wish) = wish_of(&self.what) {
-            let chosen =
-                selection::resolve(estate, graph, &self.selection, &self.except).map_err(|e| Failure::own(e.to_string(), e.hint()))?;
+        if let Some(word) = wish_of(&self.what, &self.selection) {
+            let ((wish, of), (_, except)) = (word.of(self.selection.clone()), word.of(self.except.clone()));
+            let chosen = selection::resolve(estate, graph, &of, &except).map_err(|e| Failure::own(e.to_string(), e.hint()))?;
             let request = sequence::Request { wish, chosen, alone: self.alone, left_standing, below_keep_up };
             return Ok(sequence::plan(estate, graph, facts, &Usual::new([], estate), &request));
         }
