@@ -637,6 +637,10 @@ export interface components {
             command: string[];
             /** @description The working folder. */
             dir: string;
+            /** @description What it was given of an environment besides the usual, with references in the place of secrets. */
+            env?: {
+                [key: string]: string;
+            };
             /** @description Log positions taken just before, by source. */
             marks: {
                 [key: string]: components["schemas"]["LogMark"];
@@ -651,6 +655,8 @@ export interface components {
              * @description When that started, in clock ticks since boot: with its number, which process it is.
              */
             started?: number | null;
+            /** @description Names of it that are values from outside: no references, whatever they look like. */
+            to_the_letter?: string[];
             /** @description As whom. */
             user: string;
         };

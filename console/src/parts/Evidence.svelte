@@ -4,6 +4,7 @@
   import type { Schemas, StepView } from '../lib/api';
   import { stepHue, stepWord } from '../lib/states';
   import { clock, ms } from '../lib/time';
+  import { typed } from '../lib/typed';
   import LogEvidence from './LogEvidence.svelte';
 
   let { run, step, children }: { run: number; step: StepView; children?: Snippet } = $props();
@@ -32,8 +33,6 @@
         return `${end.why}; ${end.mend}`;
     }
   }
-  /** As a shell would take it, so that it can be tried by hand. */
-  const quoted = (text: string): string => (/^[\w@%+=:,./-]+$/.test(text) ? text : `'${text.replaceAll("'", `'\\''`)}'`);
   const output = $derived(one?.end && 'output' in one.end[1] ? one.end[1].output.trim() : '');
   const since = (at: string): string => (one ? `${((ms(at) - ms(one.intended_at)) / 1000).toFixed(1)} s` : clock(ms(at)));
 </script>
@@ -73,7 +72,7 @@
     {/if}
     {#if one?.begun}
       <p class="mt-2 text-[14px] text-ink3">given at {clock(ms(one.intended_at))} in {one.begun.dir} as {one.begun.user}, attempt {one.attempt}{one.begun.pid ? `, process ${one.begun.pid}` : ''}</p>
-      <p class="mt-0.5 font-mono text-[13px] break-all">{one.begun.command.map(quoted).join(' ')}</p>
+      <p class="mt-0.5 font-mono text-[13px] break-all">{typed(one.begun)}</p>
     {/if}
     {#if one?.end}<p class="mt-1 text-[14px]">{told(one.end[1])} <span class="text-ink3">at {clock(ms(one.end[0]))}</span></p>{/if}
     {@render children?.()}

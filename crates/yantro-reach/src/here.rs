@@ -10,7 +10,7 @@ use std::{
 
 use serde_json::{Value, json};
 use yantro_core::{
-    estate::{Service, ServiceRunner},
+    estate::{Service, ServiceRunner, secrecy},
     run::{ActBegun, ActEnd, ActKind, LogMark},
     sequence::{manager_command, manager_kill},
 };
@@ -513,6 +513,9 @@ impl Here {
         let Some(found) = in_path(program, &path) else {
             return Err(refused(format!("there is no program {program}"), "check its path in the estate, and that it is installed"));
         };
+        // What came from outside is a value, whatever it looks like; it stands in the record as it is.
+        let given = env.values.iter().map(|(name, value)| (name.clone(), secrecy::shown(name, value))).collect();
+        let env_letter = env.to_the_letter.clone();
         let by_sudo = user.filter(|name| self.sudo && *name != own_account());
         let (account, user_order) = match user {
             Some(name) if by_sudo.is_some() => (name.to_owned(), Value::Null),
@@ -537,7 +540,17 @@ impl Here {
         let env: Vec<String> = full.iter().map(|(k, v)| format!("{k}={v}")).collect();
         Ok(Prepared {
             order: json!({ "program": found, "args": args, "env": env, "dir": dir, "user": user_order }),
-            begun: ActBegun { command: words, dir: dir.to_owned(), user: account, pid: None, started: None, marks, boot: None },
+            begun: ActBegun {
+                env: given,
+                to_the_letter: env_letter,
+                command: words,
+                dir: dir.to_owned(),
+                user: account,
+                pid: None,
+                started: None,
+                marks,
+                boot: None,
+            },
             stays: false,
         })
     }
@@ -570,6 +583,8 @@ impl Here {
         Prepared {
             order: recorder::signal_order(Path::new(""), number, targets),
             begun: ActBegun {
+                env: BTreeMap::new(),
+                to_the_letter: Default::default(),
                 command,
                 dir: "/".to_owned(),
                 user: own_account(),

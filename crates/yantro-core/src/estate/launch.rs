@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::{Estate, ServiceRunner};
-use crate::name::Address;
+use crate::{model::secrecy, name::Address};
 
 /// What a service is started with. Secrets stand as references.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -53,7 +53,10 @@ pub fn launch(estate: &Estate, text: &str, address: &Address) -> Option<Launch> 
         address: address.clone(),
         command: command
             .into_iter()
-            .map(|(value, key)| Sourced { value, from: from(key).unwrap_or_else(|| "not said".to_owned()) })
+            .map(|(value, key)| Sourced {
+                value: secrecy::without_passwords(&value),
+                from: from(key).unwrap_or_else(|| "not said".to_owned()),
+            })
             .collect(),
         dir: Sourced { value: dir.clone(), from: from("dir").unwrap_or_else(|| "the estate's folder".to_owned()) },
         user: user.as_ref().map(|u| Sourced { value: u.clone(), from: from("user").unwrap_or_default() }),
@@ -62,7 +65,7 @@ pub fn launch(estate: &Estate, text: &str, address: &Address) -> Option<Launch> 
             .map(|(name, value)| {
                 // A copy writes its environment without a block.
                 let from = layers.said_by_copy(&["env", name]).or_else(|| layers.said_at(&[block, "env", name])).unwrap_or_default();
-                (name.clone(), Sourced { value: value.clone(), from })
+                (name.clone(), Sourced { value: secrecy::shown(name, value), from })
             })
             .collect(),
     })

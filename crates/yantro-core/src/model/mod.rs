@@ -6,6 +6,7 @@ pub(crate) mod kinds;
 pub(crate) mod power;
 pub(crate) mod procedure;
 pub(crate) mod rung;
+pub mod secrecy;
 pub(crate) mod service;
 pub mod task;
 pub(crate) mod whole;

@@ -1,6 +1,6 @@
 //! Acts: their numbers and kinds, how they begin and end, and what their logs showed.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -91,9 +91,45 @@ pub struct ActBegun {
     pub started: Option<u64>,
     /// Log positions taken just before, by source.
     pub marks: BTreeMap<String, LogMark>,
+    /// What it was given of an environment besides the usual, with references in the place of secrets.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub env: BTreeMap<String, String>,
+    /// Names of it that are values from outside: no references, whatever they look like.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub to_the_letter: BTreeSet<String>,
     /// For the stop of a host: the boot that it was in. A reboot is proven by another.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub boot: Option<String>,
+}
+
+impl ActBegun {
+    /// What does the same when it is pasted into a POSIX shell there: in its folder, as its account, with its environment.
+    /// A secret is read where its reference says.
+    pub fn typed(&self) -> String {
+        let word = |w: &str| shell_words::quote(w).into_owned();
+        let signal = self.command.first().and_then(|w| w.strip_prefix("signal "));
+        let mut words: Vec<String> = match signal {
+            Some(name) => ["kill", "-s", name].map(str::to_owned).into_iter().chain(self.command[1..].iter().map(|w| word(w))).collect(),
+            None => self.command.iter().map(|w| word(w)).collect(),
+        };
+        if !self.env.is_empty() {
+            let value = |name: &String, value: &str| match (value.strip_prefix("file:"), value.strip_prefix("env:")) {
+                _ if self.to_the_letter.contains(name) => word(value),
+                (Some(path), _) => format!("\"$(cat {})\"", word(path)),
+                (_, Some(name)) => format!("\"${name}\""),
+                _ => word(value),
+            };
+            let given = self.env.iter().map(|(name, v)| format!("{name}={}", value(name, v)));
+            words = std::iter::once("env".to_owned()).chain(given).chain(words).collect();
+        }
+        // Where sudo was asked for it stands there already.
+        let as_another = !matches!(self.user.as_str(), "" | "root") && signal.is_none() && self.command.first().is_none_or(|w| w != "sudo");
+        if as_another {
+            words.splice(0..0, ["sudo".to_owned(), "-u".to_owned(), word(&self.user), "--".to_owned()]);
+        }
+        let command = words.join(" ");
+        if matches!(self.dir.as_str(), "" | "/") || signal.is_some() { command } else { format!("cd {} && {command}", word(&self.dir)) }
+    }
 }
 
 /// A position in a log file: which file it was, and how far it had been written.
@@ -143,4 +179,45 @@ pub enum ActEnd {
         /// How to mend it.
         mend: String,
     },
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn begun(command: &[&str], dir: &str, user: &str, env: &[(&str, &str)], letter: &[&str]) -> ActBegun {
+        ActBegun {
+            command: command.iter().map(|w| (*w).to_owned()).collect(),
+            dir: dir.to_owned(),
+            user: user.to_owned(),
+            pid: None,
+            started: None,
+            marks: BTreeMap::new(),
+            env: env.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect(),
+            to_the_letter: letter.iter().map(|n| (*n).to_owned()).collect(),
+            boot: None,
+        }
+    }
+
+    #[rstest]
+    #[case::a_unit(begun(&["systemctl", "stop", "--", "a b.service"], "/", "root", &[], &[]), "systemctl stop -- 'a b.service'")]
+    #[case::a_signal(begun(&["signal TERM", "231", "232"], "/", "fares", &[], &[]), "kill -s TERM 231 232")]
+    #[case::through_sudo(begun(&["sudo", "-n", "--", "/bin/on"], "/", "purser", &[], &[]), "sudo -n -- /bin/on")]
+    #[case::as_an_account(begun(&["/bin/on"], "/srv/it's", "fares", &[], &[]), r"cd '/srv/it'\''s' && sudo -u fares -- /bin/on")]
+    #[case::with_a_secret(begun(&["/bin/on"], "/", "root", &[("KEY", "file:/etc/k"), ("T", "env:TOKEN")], &[]), "env KEY=\"$(cat /etc/k)\" T=\"$TOKEN\" /bin/on")]
+    #[case::with_what_looks_like_one(begun(&["/bin/on"], "/", "root", &[("WHO", "file:/etc/shadow")], &["WHO"]), "env WHO=file:/etc/shadow /bin/on")]
+    fn a_command_can_be_pasted(#[case] begun: ActBegun, #[case] typed: &str) {
+        assert_eq!(begun.typed(), typed);
+    }
+
+    /// A shell takes it as it was given, whatever is in it.
+    #[test]
+    fn what_is_pasted_does_the_same() {
+        let odd = "a'b \"c\" $HOME `id` ;\\ *";
+        let begun = begun(&["printf", "%s|%s", odd, "two  words"], "/tmp", "root", &[("X", odd)], &[]);
+        let ran = std::process::Command::new("sh").args(["-c", &format!("{}; printf %s \"$PWD\"", begun.typed())]).output().unwrap();
+        assert_eq!(String::from_utf8_lossy(&ran.stdout), format!("{odd}|two  words/tmp"));
+    }
 }

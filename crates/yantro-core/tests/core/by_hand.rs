@@ -85,6 +85,8 @@ pub fn decision(kind: DecisionKind, hold: Option<u32>) -> Decision {
 /// How an act begins here.
 pub fn begun_now() -> ActBegun {
     ActBegun {
+        env: BTreeMap::new(),
+        to_the_letter: Default::default(),
         command: vec!["/bin/x".into()],
         dir: "/".into(),
         user: "x".into(),

@@ -486,7 +486,17 @@ impl Stage for World {
 
 /// How an act begins here.
 fn begun() -> ActBegun {
-    ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, started: None, marks: BTreeMap::new(), boot: None }
+    ActBegun {
+        env: BTreeMap::new(),
+        to_the_letter: Default::default(),
+        command: vec![],
+        dir: "/".into(),
+        user: "x".into(),
+        pid: None,
+        started: None,
+        marks: BTreeMap::new(),
+        boot: None,
+    }
 }
 
 /// What of a run is in its events.

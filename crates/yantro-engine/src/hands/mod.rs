@@ -355,6 +355,8 @@ impl Hands {
         let Announced { says, to, identity, run, title, who, at } = told;
         let host = to.clone().unwrap_or_else(|| "the run's record".to_owned());
         let begun = ActBegun {
+            env: BTreeMap::new(),
+            to_the_letter: Default::default(),
             command: vec!["announce".to_owned(), says.clone(), host],
             dir: "/".to_owned(),
             user: who.clone(),

@@ -282,7 +282,7 @@ fn report(run: &Run, events: &[(Timestamp, Event)], estate: String, now: Timesta
             slow_ms: s.planned.slow_ms,
             basis: s.planned.basis,
             attempts: s.now.attempts,
-            commands: acts.iter().filter_map(|a| a.begun.as_ref()).map(|b| b.command.join(" ")).collect(),
+            commands: acts.iter().filter_map(|a| a.begun.as_ref()).map(yantro_core::run::ActBegun::typed).collect(),
             exit: acts.iter().rev().find_map(|a| a.end.as_ref()).map(|(_, end)| told(end)),
             proof: rungs.filter(|r| r.climbed).map(|r| format!("{}: {}", name(r.rung), r.says)).collect(),
             lines: acts.iter().flat_map(|a| &a.logs).flat_map(|l| &l.hits).map(|h| h.text.clone()).collect(),
@@ -410,6 +410,15 @@ fn one_line(text: &str) -> String {
     text.replace('<', "&lt;")
 }
 
+/// A command as code of Markdown, whatever is in it: between more backticks than it has in a row (CommonMark 0.31, 6.1).
+fn as_code(command: &str) -> String {
+    let text: String = command.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+    let longest = text.split(|c| c != '`').map(str::len).max().unwrap_or_default();
+    let fence = "`".repeat(longest + 1);
+    let pad = if longest > 0 { " " } else { "" };
+    format!("{fence}{pad}{text}{pad}{fence}")
+}
+
 impl Report {
     /// As Markdown.
     pub fn markdown(&self) -> String {
@@ -450,6 +459,14 @@ impl Report {
             let why = s.why.as_ref().map_or(String::new(), |w| format!(" ({})", cell(w)));
             let proof = s.proof.last().map(|p| cell(p)).unwrap_or_default();
             let _ = writeln!(out, "| {} | {} | {}{why} | {took} | {} | {proof} |", s.step, cell(&s.says), s.state, seconds(s.usual_ms));
+        }
+        if self.steps.iter().any(|s| !s.commands.is_empty()) {
+            let _ = writeln!(out, "\n## What was given\n");
+            for s in &self.steps {
+                for command in &s.commands {
+                    let _ = writeln!(out, "- step {}, {}: {}", s.step, one_line(&s.says), as_code(command));
+                }
+            }
         }
         if !self.decisions.is_empty() {
             let _ = writeln!(out, "\n## Decisions\n");

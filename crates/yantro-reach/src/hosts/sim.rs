@@ -223,6 +223,8 @@ impl Sim {
             let boots = stage.played(service, &behaves).boots;
             let outcome = stage.outcome(service, &behaves, spec.kind, is_reboot);
             let begun = ActBegun {
+                env: BTreeMap::new(),
+                to_the_letter: Default::default(),
                 command: words,
                 dir: "/".to_owned(),
                 user: "simulated".to_owned(),

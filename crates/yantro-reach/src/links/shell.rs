@@ -22,7 +22,7 @@ use tokio::{
     task::AbortHandle,
 };
 use yantro_core::{
-    estate::{CommandsSpec, Rung, RungKind, Service, ServiceRunner},
+    estate::{CommandsSpec, Rung, RungKind, Service, ServiceRunner, secrecy},
     proof::{Answer, Verdict},
     run::{ActBegun, ActEnd, ActKind},
     sequence::{StepKind, manager_command, manager_kill},
@@ -492,6 +492,8 @@ async fn act(
     }
     let Prepared { mut words, dir, env, to_the_letter, user, within } = prepared(service, kind, sudo)?;
     let begun = ActBegun {
+        env: env.iter().map(|(name, value)| (name.clone(), secrecy::shown(name, value))).collect(),
+        to_the_letter: to_the_letter.clone(),
         command: words.clone(),
         dir: dir.to_owned(),
         user: user.clone().unwrap_or_else(|| hello.account.clone()),

@@ -213,7 +213,7 @@ pub(crate) fn evidence(step: &StepView, say: &Say) {
         say.line(format!("  {} attempt {} · {}", marks::clock(act.intended_at), act.attempt, act.kind.word()));
         if let Some(begun) = &act.begun {
             let pid = begun.pid.map_or(String::new(), |p| format!(" · process {p}"));
-            say.line(format!("    {}", shell_words::join(&begun.command)));
+            say.line(format!("    {}", begun.typed()));
             say.line(tinted(Tint::Rest, format!("    in {} as {}{pid}", begun.dir, begun.user)));
         }
         for rung in &act.rungs {

@@ -843,7 +843,17 @@ fn exited(code: i32) -> ActEnd {
 }
 
 fn begun() -> ActBegun {
-    ActBegun { command: vec![], dir: "/".into(), user: "x".into(), pid: None, started: None, marks: BTreeMap::new(), boot: None }
+    ActBegun {
+        env: BTreeMap::new(),
+        to_the_letter: Default::default(),
+        command: vec![],
+        dir: "/".into(),
+        user: "x".into(),
+        pid: None,
+        started: None,
+        marks: BTreeMap::new(),
+        boot: None,
+    }
 }
 
 fn brief(input: &Input) -> String {
