@@ -1901,7 +1901,10 @@ export interface components {
         EditionRow: {
             /** @description When it was made. */
             at: components["schemas"]["Timestamp"];
-            /** @description The procedure that was edited here; nothing where the whole was loaded from a file. */
+            /**
+             * @description The procedure that was edited here, or the addresses of the services that were taken in; nothing where the whole was
+             *     loaded from a file.
+             */
             edited?: string | null;
             /**
              * Format: uint64
@@ -2283,6 +2286,11 @@ export interface components {
         HostSurvey: {
             /** @description The host. */
             host: components["schemas"]["HostName"];
+            /**
+             * @description What they need that no service describes yet, in sentences.
+             * @default []
+             */
+            left_out: string[];
             /** @description What runs there. */
             survey: components["schemas"]["Survey"];
             /** @description The chosen units, as a piece of an estate file. */
@@ -2375,6 +2383,8 @@ export interface components {
             edition: number;
             /** @description Procedures that are new, gone, or written differently. */
             procedures: components["schemas"]["ProcedureName"][];
+            /** @description What is worth knowing of what was taken in, in sentences. */
+            remarks?: string[];
             /** @description Services that are gone. */
             removed: components["schemas"]["Address"][];
             /** @description Warnings. */

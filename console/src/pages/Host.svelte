@@ -19,6 +19,7 @@
   let refused = $state.raw<Refused | null>(null);
   let chosen = $state.raw<string[]>([]);
   let toml = $state('');
+  let leftOut = $state.raw<string[]>([]);
   let looking = $state(false);
   let asking = $state(false);
   let adopted = $state('');
@@ -46,12 +47,13 @@
     const wanted = chosen;
     if (wanted.length === 0) {
       toml = '';
+      leftOut = [];
       return;
     }
     let gone = false;
     api.found(name, wanted).then(
       (f) => {
-        if (!gone) toml = f.toml;
+        if (!gone) [toml, leftOut] = [f.toml, f.left_out ?? []];
       },
       (e: unknown) => {
         if (!gone && e instanceof Refused) refused = e;
@@ -75,7 +77,7 @@
   async function adopt(why: string): Promise<string | null> {
     try {
       const outcome = await api.adopt(name, chosen, why);
-      adopted = `Edition ${outcome.edition} describes ${outcome.added.join(', ')}.`;
+      adopted = [`Edition ${outcome.edition} describes ${outcome.added.join(', ')}.`, ...(outcome.remarks ?? []).map((r) => `${r[0]?.toUpperCase()}${r.slice(1)}.`)].join(' ');
       chosen = [];
       void live.refresh();
       return null;
@@ -133,6 +135,7 @@
         <section class="min-w-0" aria-label="How it would be described">
           <div class="flex items-baseline gap-3"><h2>How it would be described</h2><span class="flex-1"></span><button class="btn btn-main" onclick={() => (asking = true)} disabled={!toml}>Take {chosen.length === 1 ? 'it' : `these ${chosen.length}`} in…</button></div>
           <pre class="sheet mt-2 max-h-[60vh] overflow-auto p-3 font-mono text-[13px] whitespace-pre-wrap">{toml || 'Working it out …'}</pre>
+          {#each leftOut as left (left)}<p class="mt-2 text-[14px] text-ailing">{left}.</p>{/each}
           <p class="mt-2 text-[14px] text-ink3">Ports become rungs, what its manager says it needs becomes a relation. Change the rest in the estate’s file.</p>
         </section>
       {/if}

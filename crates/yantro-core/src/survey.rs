@@ -136,6 +136,28 @@ impl Survey {
         self
     }
 
+    /// What chosen units need that no service describes, and nobody chose: each unit with the one that it needs.
+    pub fn left_out(&self, chosen: &[String]) -> Vec<(String, String)> {
+        let missing = |unit: &&String| {
+            let found = self.units.iter().find(|u| &u.unit == *unit);
+            found.is_some_and(|u| !u.plumbing && u.described_as.is_none()) && !chosen.contains(unit)
+        };
+        let of = self.units.iter().filter(|u| chosen.contains(&u.unit));
+        of.flat_map(|u| u.needs.iter().filter(missing).map(|need| (u.unit.clone(), need.clone()))).collect()
+    }
+
+    /// Services that were described before something that their units need was: each with that. `before` is the estate
+    /// without it.
+    pub fn now_related(&self, before: &Estate) -> Vec<(Address, Address)> {
+        let called = |unit: &String| self.units.iter().find(|u| &u.unit == unit).and_then(|u| u.described_as.clone());
+        let known = self.units.iter().filter_map(|u| Some((u, before.services.get(u.described_as.as_ref()?)?)));
+        let pairs = known.flat_map(|(u, service)| {
+            let needed = u.needs.iter().filter_map(called).filter(|n| !before.services.contains_key(n));
+            needed.filter(|n| !service.relies_on_any().any(|r| r == n)).map(|n| (service.address.clone(), n)).collect::<Vec<_>>()
+        });
+        pairs.collect()
+    }
+
     /// The chosen units as a piece of an estate file: each a service, its ports as rungs, what it needs among these and
     /// what is described already as relations. Names that the estate has elsewhere are told apart by the host's.
     pub fn describe(&self, estate: &Estate, host: &HostName, chosen: &[String]) -> String {
@@ -170,6 +192,12 @@ impl Survey {
             let relies: Array = found.needs.iter().filter_map(called).collect();
             if !relies.is_empty() {
                 service["relies_on"] = value(relies);
+            }
+            let left_out: Vec<String> = self.left_out(chosen).into_iter().filter(|(u, _)| *u == found.unit).map(|(_, need)| need).collect();
+            if !left_out.is_empty()
+                && let Some(mut first) = service.key_mut("title")
+            {
+                first.leaf_decor_mut().set_prefix(format!("# it needs {}, which no service describes yet\n", left_out.join(" and ")));
             }
             let yields: Array = found.after.iter().filter(|u| !found.needs.contains(*u)).filter_map(called).collect();
             if !yields.is_empty() {
@@ -261,5 +289,31 @@ mod tests {
         assert_eq!(booking.relies_on_any().map(ToString::to_string).collect::<Vec<_>>(), ["desk/sessions"]);
         assert_eq!(booking.yields_to.iter().map(ToString::to_string).collect::<Vec<_>>(), ["desk/nginx"]);
         assert_eq!(described.services.len(), 3, "what is described already is left out");
+    }
+
+    /// A need that is not described is told, and becomes a relation once it is.
+    #[test]
+    fn a_need_that_is_not_described_yet_is_not_dropped() {
+        let estate = vet(ESTATE, "/srv").estate.unwrap();
+        let desk: HostName = "desk".parse().unwrap();
+        let units = vec![
+            unit("redis-server.service", &[(6379, "127.0.0.1")], &["storage.service", "cron.service"], &[]),
+            unit("storage.service", &[(2049, "0.0.0.0")], &[], &[]),
+            unit("booking.service", &[(8080, "0.0.0.0")], &["storage.service"], &[]),
+            unit("cron.service", &[], &[], &[]),
+        ];
+        let survey = Survey { units, others: Vec::new() }.known_in(&estate, &desk);
+        let chosen = vec!["booking.service".to_owned()];
+        assert_eq!(survey.left_out(&chosen), [("booking.service".to_owned(), "storage.service".to_owned())]);
+        let piece = survey.describe(&estate, &desk, &chosen);
+        assert!(piece.contains("# it needs storage.service, which no service describes yet"), "{piece}");
+        // Taken in later: whoever was described before relies on it from then on.
+        let with_booking = vet(&format!("{ESTATE}\n{piece}"), "/srv").estate.unwrap();
+        let survey = survey.known_in(&with_booking, &desk);
+        let piece_of_storage = survey.describe(&with_booking, &desk, &["storage.service".to_owned()]);
+        let with_both = vet(&format!("{ESTATE}\n{piece}\n{piece_of_storage}"), "/srv").estate.unwrap();
+        let related: Vec<String> =
+            survey.known_in(&with_both, &desk).now_related(&with_booking).iter().map(|(a, b)| format!("{a} on {b}")).collect();
+        assert_eq!(related, ["desk/sessions on desk/storage", "desk/booking on desk/storage"]);
     }
 }

@@ -6,6 +6,7 @@
 mod difference;
 mod edit;
 mod in_value;
+mod relations;
 mod steps;
 
 use std::borrow::Cow;
@@ -17,6 +18,7 @@ use crate::name::ProcedureName;
 pub use difference::{DiffLine, Difference, Side, difference};
 pub(crate) use edit::DEEDS;
 pub use edit::{Edit, edited};
+pub use relations::related;
 pub use steps::{StepChange, StepDifference, procedure_of, steps_difference};
 
 /// Why a text cannot be edited.

@@ -3,8 +3,10 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
+    estate::vet,
     name::{HostName, did_you_mean},
     survey::Survey,
+    written::related,
 };
 
 use crate::{
@@ -22,6 +24,9 @@ pub struct HostSurvey {
     pub survey: Survey,
     /// The chosen units, as a piece of an estate file.
     pub toml: String,
+    /// What they need that no service describes yet, in sentences.
+    #[serde(default)]
+    pub left_out: Vec<String>,
 }
 
 impl Engine {
@@ -38,14 +43,31 @@ impl Engine {
             return Err(EngineError::NoUnit { unit: stray.clone(), hint: did_you_mean(stray, units) });
         }
         let toml = survey.describe(&loaded.estate, host, chosen);
-        Ok(HostSurvey { host: host.clone(), survey, toml })
+        let left_out = survey.left_out(chosen).into_iter();
+        let left_out = left_out.map(|(unit, need)| format!("{unit} needs {need}, which no service describes: take that in too")).collect();
+        Ok(HostSurvey { host: host.clone(), survey, toml, left_out })
     }
 
     /// Describes units of a host as services of the estate, in a new edition.
     pub async fn adopt(&self, host: &HostName, units: &[String], why: Option<String>, who: &str) -> Result<LoadOutcome, EngineError> {
         let found = self.survey(host, units).await?;
         let loaded = self.loaded().ok_or(EngineError::NoEstate)?;
-        let text = format!("{}\n\n{}", loaded.text.trim_end(), found.toml.trim_start());
-        self.load_adopted(LoadRequest { text, folder: loaded.folder.clone(), why, over_edits: true }, who).await
+        let mut text = format!("{}\n\n{}", loaded.text.trim_end(), found.toml.trim_start());
+        let mut remarks = found.left_out;
+        // Whoever was described before what it needs relies on it from now on.
+        if let Some(estate) = vet(&text, &loaded.folder).estate {
+            for (address, on) in found.survey.known_in(&estate, host).now_related(&loaded.estate) {
+                match related(&text, &address.service, &on).filter(|_| address.copy.is_none()) {
+                    Some(with) => {
+                        text = with;
+                        remarks.push(format!("{address} relies on {on} from now on, as its unit says"));
+                    }
+                    None => remarks.push(format!("the unit of {address} needs {on}: write that into its relies_on")),
+                }
+            }
+        }
+        let request = LoadRequest { text, folder: loaded.folder.clone(), why, over_edits: true };
+        let outcome = self.load_adopted(request, who).await?;
+        Ok(LoadOutcome { remarks, ..outcome })
     }
 }

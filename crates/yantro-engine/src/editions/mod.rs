@@ -38,6 +38,9 @@ pub struct LoadOutcome {
     pub procedures: Vec<ProcedureName>,
     /// Warnings.
     pub warnings: Vec<Fault>,
+    /// What is worth knowing of what was taken in, in sentences.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub remarks: Vec<String>,
 }
 
 /// How many lines are shown around a place that differs.
@@ -148,7 +151,8 @@ pub struct EditionRow {
     pub who: String,
     /// Why.
     pub why: Option<String>,
-    /// The procedure that was edited here; nothing where the whole was loaded from a file.
+    /// The procedure that was edited here, or the addresses of the services that were taken in; nothing where the whole was
+    /// loaded from a file.
     pub edited: Option<String>,
 }
 
@@ -254,7 +258,7 @@ impl Engine {
             self.ask(|reply| Msg::Load { edition: Box::new(row), loaded, reply }).await?;
             self.look_again().await;
         }
-        Ok(LoadOutcome { edition, changed, added, removed, altered, procedures, warnings })
+        Ok(LoadOutcome { edition, changed, added, removed, altered, procedures, warnings, remarks: Vec::new() })
     }
 
     /// The newest editions, the newest first. For threads that may block.

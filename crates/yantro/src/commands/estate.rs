@@ -204,7 +204,12 @@ impl Editions {
         }
         let mut table = marks::table(&["EDITION", "MADE", "BY", "WHAT", "WHY"]);
         for e in &all {
-            let what = e.edited.as_ref().map_or_else(|| "loaded".to_owned(), |p| format!("procedure {p}"));
+            let what = match e.edited.as_deref() {
+                None => "loaded".to_owned(),
+                // Addresses have a stroke in them, which no procedure's name has.
+                Some(taken) if taken.contains('/') => format!("taken in: {}", taken.replace(' ', ", ")),
+                Some(procedure) => format!("procedure {procedure}"),
+            };
             table.add_row([e.edition.to_string(), marks::day_and_clock(e.at), e.who.clone(), what, e.why.clone().unwrap_or_default()]);
         }
         say.line(marks::lines(&table));

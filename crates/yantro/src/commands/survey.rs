@@ -56,6 +56,12 @@ impl LookThrough {
             for address in &outcome.added {
                 say.line(format!("  new     {address}"));
             }
+            for address in &outcome.altered {
+                say.line(format!("  changed {address}"));
+            }
+            for remark in &outcome.remarks {
+                say.line(tinted(Tint::Moving, format!("  {remark}")));
+            }
             say.line("Your file does not have them yet: `yantro estate` prints the whole.");
             return Ok(Exit::Good);
         }
@@ -67,6 +73,7 @@ impl LookThrough {
         }
         if !chosen.is_empty() {
             say.text(found.toml.trim_start());
+            found.left_out.iter().for_each(|l| say.talk(l));
             return Ok(Exit::Good);
         }
         let mut table = marks::table(&["UNIT", "WHAT IT IS", "STATE", "AT BOOT", "LISTENS ON", "IN THE ESTATE"]);
