@@ -3425,6 +3425,9 @@ export interface components {
             /** @description The unit, with its kind. */
             unit: string;
         } | {
+            /** @constant */
+            rung: "outlives";
+        } | {
             /**
              * Format: uint64
              * @description At least so many bytes must be free.

@@ -11,6 +11,7 @@ use std::{
 use serde_json::{Value, json};
 use yantro_core::{
     estate::{Service, ServiceRunner, secrecy},
+    proof::Answer,
     run::{ActBegun, ActEnd, ActKind, LogMark},
     sequence::{manager_command, manager_kill},
 };
@@ -122,6 +123,14 @@ impl Here {
     /// Whether acts as another account go through `sudo -n`.
     pub(crate) fn acts_by_sudo(&self) -> bool {
         self.sudo
+    }
+
+    /// Whether what is started here goes on when this program ends.
+    pub(crate) fn outlives(&self) -> Answer {
+        match self.spares.can_leave() {
+            Ok(how) => Answer::holds(how),
+            Err(why) => Answer::not_yet(format!("{why}: {}", recorder::mend_of(&why))),
+        }
     }
 
     /// Where acts are written down.

@@ -324,6 +324,34 @@ fn a_host_that_is_gone_between_plan_and_act_holds_the_run() {
     assert_eq!(records(&quay, "app"), ["start", "ready"]);
 }
 
+/// Processes of an account that is not root outlive the connection they were started over, or are not started at all.
+#[test]
+fn an_account_with_the_least_rights_starts_only_what_outlives_its_sessions() {
+    let Some(lab) = Lab::raise() else { return };
+    let pier = raise(&lab, "pier", 11);
+    let server = Server::with_estate(&estate(&lab, &[&pier], "").replace("account = \"root\"", "account = \"purser\""));
+    connected(&server, "pier");
+    let told = yantro_e2e::told(&server.cli(&["start", "db", "--yes"]));
+    assert!(told.contains("refused") && told.contains("loginctl enable-linger"), "{told}");
+    assert!(records(&pier, "db").is_empty());
+    pier.ok(&["loginctl", "enable-linger", "purser"]);
+    until("the account has a manager of its own", Duration::from_secs(30), || {
+        pier.run(&["sh", "-c", "test -S /run/user/$(id -u purser)/bus"]).status.success().then_some(())
+    });
+    server.ok(&["start", "db", "--yes"]);
+    assert_eq!(server.state("pier/db"), "proven");
+    // Every session of it ends, and the way to it with them.
+    pier.ok(&[
+        "sh",
+        "-c",
+        "for s in $(loginctl list-sessions --no-legend | awk '$3 == \"purser\" { print $1 }'); do loginctl terminate-session $s; done",
+    ]);
+    wait_until("it was connected anew", || (link(&server, "pier")["up"] == true && server.state("pier/db") == "proven").then_some(()));
+    assert_eq!(records(&pier, "db"), ["start", "ready"], "it was started once");
+    server.ok(&["stop", "db", "--yes"]);
+    assert_eq!(server.state("pier/db"), "down");
+}
+
 /// How old what is known of the others becomes while one is cut off: as old as ever, and no older.
 #[test]
 fn looks_at_the_others_keep_their_pace_while_one_host_is_cut_off() {

@@ -142,6 +142,8 @@ pub enum RungKind {
         /// The unit, with its kind.
         unit: String,
     },
+    /// What Yantro starts on the host goes on when Yantro, or the way to it, ends. Added to preflights by itself.
+    Outlives,
     /// There is room where acts on the host are written down, or where the server keeps its own. Added to preflights by itself.
     Records {
         /// Whether it is the server's own data folder that is meant.
@@ -176,6 +178,7 @@ impl RungKind {
             RungKind::Program { program } => format!("program {}", program.rsplit('/').next().unwrap_or(program)),
             RungKind::Rights { account, command, .. } => format!("{} as {account}", command.join(" ")),
             RungKind::Unit { unit } => format!("unit {unit}"),
+            RungKind::Outlives => "what is started outlives Yantro".to_owned(),
             RungKind::Records { of_server: true, .. } => "room for the server's records".to_owned(),
             RungKind::Records { of_server: false, .. } => "room for records of acts".to_owned(),
             RungKind::State => "state command".to_owned(),

@@ -82,6 +82,9 @@ pub(crate) fn obvious_of_services(looks: &mut Vec<Preflight>, estate: &Estate, s
         }
         let host = &on.address.host;
         let of = on.address.to_string();
+        if matches!(service.runner, ServiceRunner::Process(_) | ServiceRunner::Commands(_)) {
+            add(looks, host, format!("what Yantro starts on {host} outlives it"), RungKind::Outlives);
+        }
         match &service.runner {
             ServiceRunner::Process(p) => obvious(looks, &of, host, &p.program, &p.dir, p.user.as_deref()),
             ServiceRunner::Commands(c) => {

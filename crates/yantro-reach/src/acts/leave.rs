@@ -9,7 +9,10 @@ use std::{
 
 use tokio::process::Child;
 
-use crate::{acts::recorder, looks::units::Units};
+use crate::{
+    acts::{accounts::Account, recorder},
+    looks::units::Units,
+};
 
 /// How long the manager may take to move a process.
 const MOVED_WITHIN: Duration = Duration::from_secs(5);
@@ -20,17 +23,37 @@ const KEPT_FOR: Duration = Duration::from_secs(60);
 
 /// The ways out there are.
 pub(crate) struct WayOut {
-    /// The manager can be asked for a scope.
-    manager: bool,
+    /// The manager that can be asked for a scope.
+    manager: Option<Arc<Units>>,
     groups: Result<Vec<String>, String>,
 }
 
 impl WayOut {
-    pub fn find() -> Self {
+    pub fn find(units: &Arc<Units>) -> Self {
         // systemd's own test of whether it runs the host: sd_booted(3).
-        let manager = Path::new("/run/systemd/system").is_dir() && nix::unistd::geteuid().is_root();
-        Self { manager, groups: groups_beside() }
+        let is_managed = Path::new("/run/systemd/system").is_dir();
+        let groups = groups_beside();
+        if is_managed && nix::unistd::geteuid().is_root() {
+            return Self { manager: Some(Arc::clone(units)), groups };
+        }
+        match groups {
+            Err(why) if is_managed => match own_manager() {
+                Some(bus) => Self { manager: Some(Arc::new(Units::of_account(&bus))), groups: Err(why) },
+                None => Self { manager: None, groups: Err(format!("{why}, and nobody keeps a manager for this account")) },
+            },
+            groups => Self { manager: None, groups },
+        }
     }
+}
+
+/// The bus of this account's own manager, where that is kept beyond its sessions: loginctl(1), enable-linger. One that is not
+/// ends with the last session, and all that it runs with it.
+fn own_manager() -> Option<String> {
+    let uid = nix::unistd::geteuid().as_raw();
+    let name = Account::of_uid(uid)?.name;
+    let bus = format!("/run/user/{uid}/bus");
+    let is_kept = Path::new("/var/lib/systemd/linger").join(name).exists() && Path::new(&bus).exists();
+    is_kept.then(|| format!("unix:path={bus}"))
 }
 
 /// A recorder that waits for its order, out of the server's control group already or told where to move to.
@@ -46,8 +69,8 @@ pub(crate) struct Waiting {
 /// for that follows another. Each ends by itself when nobody needs it, or when the server does.
 pub(crate) struct Spares {
     program: PathBuf,
-    way: WayOut,
     units: Arc<Units>,
+    way: Mutex<Arc<WayOut>>,
     ready: Mutex<Vec<Waiting>>,
     /// Held by whoever puts more at hand: many starts at once do not each do so.
     filling: tokio::sync::Mutex<()>,
@@ -55,7 +78,33 @@ pub(crate) struct Spares {
 
 impl Spares {
     pub fn new(program: &Path, units: Arc<Units>) -> Self {
-        Self { program: program.to_path_buf(), way: WayOut::find(), units, ready: Mutex::default(), filling: tokio::sync::Mutex::default() }
+        Self {
+            program: program.to_path_buf(),
+            way: Mutex::new(Arc::new(WayOut::find(&units))),
+            units,
+            ready: Mutex::default(),
+            filling: tokio::sync::Mutex::default(),
+        }
+    }
+
+    /// The way out; where there was none, one may have been made meanwhile.
+    fn way(&self) -> Arc<WayOut> {
+        let mut way = self.way.lock().unwrap_or_else(PoisonError::into_inner);
+        if way.manager.is_none() && way.groups.is_err() {
+            *way = Arc::new(WayOut::find(&self.units));
+        }
+        Arc::clone(&way)
+    }
+
+    /// How what is started leaves our control group, or why it cannot.
+    pub fn can_leave(&self) -> Result<String, String> {
+        let way = self.way();
+        match (&way.manager, &way.groups) {
+            (Some(_), _) => Ok("the host's manager gives it a scope of its own".to_owned()),
+            (None, Ok(groups)) if groups.is_empty() => Ok("there is no control group to leave".to_owned()),
+            (None, Ok(_)) => Ok("it moves to a control group beside ours".to_owned()),
+            (None, Err(why)) => Err(why.clone()),
+        }
     }
 
     fn ready(&self) -> MutexGuard<'_, Vec<Waiting>> {
@@ -77,8 +126,8 @@ impl Spares {
         };
         let (spares, scope) = (Arc::clone(self), taken.scope.clone());
         tokio::spawn(async move {
-            if let Some(scope) = scope
-                && let Err(why) = spares.units.describe(&scope, &format!("Started by Yantro: {says}")).await
+            if let (Some(scope), Some(manager)) = (scope, &spares.way().manager)
+                && let Err(why) = manager.describe(&scope, &format!("Started by Yantro: {says}")).await
             {
                 tracing::debug!(%why, "a scope keeps its first description");
             }
@@ -90,7 +139,7 @@ impl Spares {
     /// Puts recorders at hand, and takes them away again once nobody needed them for a while.
     async fn fill(&self) {
         // Elsewhere there is nothing to be waited for.
-        if !self.way.manager {
+        if self.way().manager.is_none() {
             return;
         }
         let Ok(turn) = self.filling.try_lock() else { return };
@@ -108,8 +157,9 @@ impl Spares {
     async fn prepare(&self) -> Result<Waiting, String> {
         let child = recorder::spawn(&self.program).map_err(|e| format!("the recorder cannot be run: {e}"))?;
         let mut waiting = Waiting { child, leave_to: Vec::new(), scope: None, since: Instant::now() };
-        if self.way.manager {
-            match self.scope(waiting.child.id().unwrap_or_default()).await {
+        let way = self.way();
+        if let Some(manager) = &way.manager {
+            match Self::scope(manager, waiting.child.id().unwrap_or_default()).await {
                 Ok(name) => {
                     waiting.scope = Some(name);
                     return Ok(waiting);
@@ -117,16 +167,16 @@ impl Spares {
                 Err(why) => tracing::warn!(%why, "the host's service manager gives no scope; a control group beside ours is used"),
             }
         }
-        waiting.leave_to = self.way.groups.clone()?;
+        waiting.leave_to = way.groups.clone()?;
         Ok(waiting)
     }
 
     /// Asks the manager for a scope, by its public bus interface, and waits until the recorder is in it.
-    async fn scope(&self, recorder: u32) -> Result<String, String> {
+    async fn scope(manager: &Units, recorder: u32) -> Result<String, String> {
         // A number may be another process's by the time that the scope of an earlier one is still there.
         let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_millis());
         let name = format!("yantro-act-{recorder}-{now:x}.scope");
-        tokio::time::timeout(MOVED_WITHIN, self.units.give_scope(&name, recorder, "Yantro: about to start something"))
+        tokio::time::timeout(MOVED_WITHIN, manager.give_scope(&name, recorder, "Yantro: about to start something"))
             .await
             .map_err(|_| "the manager does not answer".to_owned())??;
         let began = Instant::now();

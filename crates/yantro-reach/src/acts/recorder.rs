@@ -184,6 +184,8 @@ pub(crate) fn mend_of(why: &str) -> &'static str {
         "make room where the server keeps its data on that host, and try again"
     } else if why.contains("another one than was meant") {
         "look at it anew, and try again"
+    } else if why.contains("nobody keeps a manager") {
+        "keep one for it (`loginctl enable-linger` as root), let the outpost run as root (`sudo = \"outpost\"`), or let the host's manager run the service"
     } else if why.contains("control group") {
         "give the server's unit Delegate=yes or KillMode=process, or run it where it may leave its control group"
     } else {

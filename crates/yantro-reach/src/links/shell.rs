@@ -325,6 +325,8 @@ fn script_of(service: Option<&Service>, kind: &RungKind) -> Option<(String, Vec<
             "s=$(systemctl show --property=LoadState --value -- {0}); [ \"$s\" = loaded ] || {{ echo \"{0} is not loaded: $s\"; exit 1; }}",
             shell_word(unit)
         )),
+        // Each act leads a session of its own there; what else would end it the shell cannot tell.
+        RungKind::Outlives => plain("true".to_owned()),
         RungKind::Records { bytes, .. } => {
             plain(format!("[ \"$(df -Pk \"$d\" | tail -n 1 | tr -s ' ' | cut -d' ' -f4)\" -ge {} ]", bytes.div_ceil(1024)))
         }

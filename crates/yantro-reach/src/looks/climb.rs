@@ -112,6 +112,7 @@ impl Waker {
             | RungKind::Owner { .. }
             | RungKind::Rights { .. }
             | RungKind::Unit { .. }
+            | RungKind::Outlives
             | RungKind::Records { .. }
             | RungKind::Program { .. } => (waited / 50).clamp(QUICK, WIDEST),
         }

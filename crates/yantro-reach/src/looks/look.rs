@@ -266,6 +266,7 @@ impl Here {
             }
             RungKind::Rights { account, command, env } => self.rights(account, command, env).await,
             RungKind::Unit { unit } => self.unit_can_start(unit).await,
+            RungKind::Outlives => self.outlives(),
             RungKind::Records { bytes, .. } => self.room_for_records(*bytes).await,
             // Logs are watched from an act's positions on, not looked at.
             RungKind::Log => Answer::holds("log"),

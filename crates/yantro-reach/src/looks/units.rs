@@ -38,6 +38,8 @@ pub(crate) struct Units {
     bus: tokio::sync::Mutex<Option<Arc<Bus>>>,
     /// Who waits for a change of which unit, by its path.
     waiting: Waiting,
+    /// The bus of an account's own manager, where that is meant.
+    of_account: Option<String>,
 }
 
 struct Bus {
@@ -113,6 +115,11 @@ fn programs_of(exec: &Value<'_>) -> Vec<String> {
 }
 
 impl Units {
+    /// The manager of an account, at its own bus.
+    pub fn of_account(bus: &str) -> Self {
+        Self { of_account: Some(bus.to_owned()), ..Self::default() }
+    }
+
     async fn bus(&self) -> Result<Arc<Bus>, String> {
         let mut held = self.bus.lock().await;
         if let Some(bus) = held.as_ref().filter(|bus| !bus.over.load(Ordering::Acquire)) {
@@ -125,7 +132,10 @@ impl Units {
     }
 
     async fn connect(&self) -> zbus::Result<Bus> {
-        let connection = Connection::system().await?;
+        let connection = match &self.of_account {
+            None => Connection::system().await?,
+            Some(at) => zbus::connection::Builder::address(at.as_str())?.build().await?,
+        };
         // Signals are sent to those who asked for them only.
         connection.call_method(Some(BUS), ROOT, Some(MANAGER), "Subscribe", &()).await?;
         let rule = MatchRule::builder()
