@@ -24,6 +24,13 @@
   const shown = $derived(kept(lines, search, only));
   const found = $derived(search ? lines.filter((l) => matches(l, search)).length : 0);
 
+  /** Logs of each service, as far as lines of them came: where it has several, each line says of which it is. */
+  const logsOf = $derived.by(() => {
+    const all = new Map<string, Set<string>>();
+    for (const l of lines) if (!l.act) all.set(l.address, (all.get(l.address) ?? new Set<string>()).add(l.source));
+    return all;
+  });
+  const logName = (source: string): string => (source.startsWith('journal:') ? 'journal' : (source.split('/').at(-1) ?? source));
   /** The whole address stands in every row. */
   const names = $derived(Math.max(8, ...lines.map((l) => l.address.length)));
 
@@ -134,7 +141,7 @@
         {#if line.act}
           <a data-line={i} href="/runs/{line.act.run}" class="my-0.5 flex gap-3 px-2 font-semibold text-moving hover:underline {at === i ? 'bg-accent-soft' : 'bg-moving-soft'}"><span class="flex-none" style="width:{names}ch">{line.address}</span><span>{clock(ms(line.act.at))} {line.text}</span></a>
         {:else}
-          <div data-line={i} class="flex gap-3 px-2 [content-visibility:auto] {at === i ? 'bg-accent-soft' : ''}"><span class="flex-none text-ink3" style="width:{names}ch">{line.address}</span><span class="min-w-0 break-words whitespace-pre-wrap {line.unreadable ? 'text-alarm' : ''}">{#if line.unreadable}{line.source}: {/if}{#each pieces(line.text, search) as piece, j (j)}{#if piece.hit}<mark class="bg-moving-soft font-semibold text-ink">{piece.text}</mark>{:else}{piece.text}{/if}{/each}</span></div>
+          <div data-line={i} class="flex gap-3 px-2 [content-visibility:auto] {at === i ? 'bg-accent-soft' : ''}"><span class="flex-none text-ink3" style="width:{names}ch">{line.address}</span><span class="min-w-0 break-words whitespace-pre-wrap {line.unreadable ? 'text-alarm' : ''}">{#if line.unreadable}{line.source}: {:else if (logsOf.get(line.address)?.size ?? 0) > 1}<span class="text-ink3">{logName(line.source)} </span>{/if}{#each pieces(line.text, search) as piece, j (j)}{#if piece.hit}<mark class="bg-moving-soft font-semibold text-ink">{piece.text}</mark>{:else}{piece.text}{/if}{/each}</span></div>
         {/if}
       {:else}
         <p class="p-4 font-sans text-ink2">{of.length === 0 ? 'Choose one or more services on the left: their lines come together here, in the order of their times.' : only && search ? 'Nothing matches.' : live.board ? 'Nothing is written yet.' : 'Looking …'}</p>

@@ -16,6 +16,7 @@ use yantro_reach::{LogLine, ReadLog};
 use crate::{
     blocking::blocking,
     problem::Problem,
+    stamps::stamp,
     wire::{FollowedAct, FollowedLine},
 };
 
@@ -173,15 +174,16 @@ impl One {
     }
 }
 
-/// Lines of several logs in the order of their times, as far as they begin with one (RFC 3339); a line without one
-/// stays behind the line before it.
+/// Lines of several logs in the order of their times, as far as they have one; a line without one stays behind the line
+/// before it.
 fn by_time(lines: &mut [FollowedLine]) {
+    let now = chrono::Local::now();
     let mut last: BTreeMap<String, i64> = BTreeMap::new();
     let mut keyed: Vec<(i64, usize)> = Vec::with_capacity(lines.len());
     for (i, line) in lines.iter().enumerate() {
         let stamp = match &line.act {
             Some(act) => Some(act.at.as_ms()),
-            None => line.text.split(' ').next().and_then(|s| chrono::DateTime::parse_from_rfc3339(s).ok()).map(|t| t.timestamp_millis()),
+            None => stamp(&line.text, now),
         };
         let before = last.get(&line.source).copied().unwrap_or(i64::MIN);
         // A log never goes back in itself.
@@ -221,6 +223,10 @@ mod tests {
     #[case::other_zones(
         &[("a", "2026-11-23T03:40:02+01:00 two"), ("b", "2026-11-23T02:40:01Z one")],
         &["2026-11-23T02:40:01Z one", "2026-11-23T03:40:02+01:00 two"]
+    )]
+    #[case::other_ways_to_write_it(
+        &[("a", "x [23/Nov/2026:02:40:02 +0000] two"), ("b", "2026-11-23T02:40:01Z one")],
+        &["2026-11-23T02:40:01Z one", "x [23/Nov/2026:02:40:02 +0000] two"]
     )]
     #[case::no_times_at_all(&[("a", "x"), ("b", "y"), ("a", "z")], &["x", "y", "z"])]
     fn lines_come_in_the_order_of_their_times(#[case] lines: &[(&str, &str)], #[case] wanted: &[&str]) {

@@ -10,6 +10,7 @@ mod blocking;
 mod follow;
 pub mod openapi;
 pub mod problem;
+mod stamps;
 mod stream;
 pub mod wire;
 

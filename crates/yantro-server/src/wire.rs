@@ -241,6 +241,13 @@ pub struct FollowedLine {
     pub act: Option<FollowedAct>,
 }
 
+impl FollowedLine {
+    /// What its log is called, in short: the file's own name, or that it is the manager's journal.
+    pub fn log(&self) -> &str {
+        if self.source.starts_with("journal:") { "journal" } else { self.source.rsplit('/').next().unwrap_or(&self.source) }
+    }
+}
+
 /// An act between the lines of a followed log.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct FollowedAct {

@@ -1,6 +1,6 @@
 //! Reads followed lines at a terminal: search, pause, only what matches, jumps to the acts.
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use ratatui::{
@@ -10,6 +10,7 @@ use ratatui::{
     text::{Line, Span},
     widgets::Paragraph,
 };
+use yantro_core::name::Address;
 use yantro_server::wire::FollowedLine;
 
 use crate::{foreign, marks};
@@ -18,6 +19,25 @@ use crate::{foreign, marks};
 const KEPT: usize = 20_000;
 /// How wide the column of addresses may be.
 const NAMES: usize = 28;
+
+/// Which logs each service has, as far as lines of them came: where it has several, each line says of which it is.
+#[derive(Debug, Default)]
+pub struct LogsOf(BTreeMap<Address, BTreeSet<String>>);
+
+impl LogsOf {
+    /// Takes note of a line's log.
+    pub fn learn(&mut self, line: &FollowedLine) {
+        if line.act.is_none() && !self.0.get(&line.address).is_some_and(|logs| logs.contains(&line.source)) {
+            self.0.entry(line.address.clone()).or_default().insert(line.source.clone());
+        }
+    }
+
+    /// What stands before a line: its service, and its log where that has several.
+    pub fn name(&self, line: &FollowedLine) -> String {
+        let several = line.act.is_none() && self.0.get(&line.address).is_some_and(|logs| logs.len() > 1);
+        if several { format!("{} {}", line.address, line.log()) } else { line.address.to_string() }
+    }
+}
 
 /// What comes after a key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -44,20 +64,34 @@ pub struct Reader {
     only: bool,
     height: usize,
     names: usize,
+    logs: LogsOf,
 }
 
 impl Reader {
     /// Nothing read yet.
     pub fn new(of: String, search: String) -> Self {
         let only = !search.is_empty();
-        Self { of, lines: VecDeque::new(), dropped: 0, bottom: None, unseen: 0, search, typing: None, only, height: 1, names: 8 }
+        Self {
+            of,
+            lines: VecDeque::new(),
+            dropped: 0,
+            bottom: None,
+            unseen: 0,
+            search,
+            typing: None,
+            only,
+            height: 1,
+            names: 8,
+            logs: LogsOf::default(),
+        }
     }
 
     /// Takes a line in.
     pub fn push(&mut self, mut line: FollowedLine) {
         // What a log holds is shown, and never acts on the terminal.
         line.text = foreign::printed(&line.text.replace('\t', "    ")).replace(['\n', '\x1b'], "␛");
-        self.names = self.names.max(line.address.to_string().chars().count().min(NAMES));
+        self.logs.learn(&line);
+        self.names = self.names.max(self.logs.name(&line).chars().count().min(NAMES));
         if self.bottom.is_some() && self.is_shown(&line) {
             self.unseen += 1;
         }
@@ -198,7 +232,7 @@ impl Reader {
     }
 
     fn row<'l>(&self, line: &'l FollowedLine) -> Line<'l> {
-        let name = format!("{:<width$} ", line.address.to_string().chars().take(self.names).collect::<String>(), width = self.names);
+        let name = format!("{:<width$} ", self.logs.name(line).chars().take(self.names).collect::<String>(), width = self.names);
         if let Some(act) = &line.act {
             return Line::from(vec![Span::raw(name), Span::raw(format!("── {} {} ──", marks::clock(act.at), line.text))]).bold().cyan();
         }

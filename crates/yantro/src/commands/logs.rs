@@ -12,7 +12,7 @@ use crate::{
     client::{Client, wait_for},
     exit::{Exit, Failure, Outcome},
     marks,
-    reader::{After, Reader},
+    reader::{After, LogsOf, Reader},
     say::{Say, Tint, tinted},
 };
 
@@ -51,7 +51,9 @@ impl Logs {
                 if say.is_json() {
                     say.json(&lines);
                 } else {
-                    lines.iter().for_each(|l| show(l, say));
+                    let mut logs = LogsOf::default();
+                    lines.iter().for_each(|l| logs.learn(l));
+                    lines.iter().for_each(|l| show(l, &logs, say));
                 }
                 return Ok(Exit::Good);
             }
@@ -70,12 +72,14 @@ impl Logs {
 
     async fn print(&self, lines: impl futures::Stream<Item = Result<FollowedLine, Failure>>, say: &Say) -> Outcome {
         let mut lines = std::pin::pin!(lines);
+        let mut logs = LogsOf::default();
         loop {
             tokio::select! {
                 line = lines.next() => {
                     let line = line.ok_or_else(cut)??;
+                    logs.learn(&line);
                     if self.wants(&line) {
-                        if say.is_json() { say.line(serde_json::to_string(&line).unwrap_or_default()) } else { show(&line, say) }
+                        if say.is_json() { say.line(serde_json::to_string(&line).unwrap_or_default()) } else { show(&line, &logs, say) }
                     }
                 }
                 _ = tokio::signal::ctrl_c() => return Ok(Exit::Good),
@@ -123,11 +127,11 @@ fn cut() -> Failure {
     Failure::own("the stream was cut", "is the server still running?")
 }
 
-fn show(line: &FollowedLine, say: &Say) {
+fn show(line: &FollowedLine, logs: &LogsOf, say: &Say) {
     let text = match (&line.act, line.unreadable) {
         (Some(act), _) => tinted(Tint::Moving, format!("── {} {} ──", marks::clock(act.at), line.text)),
         (None, true) => tinted(Tint::Alarm, format!("{}: {}", line.source, line.text)),
         (None, false) => line.text.clone(),
     };
-    say.line(format!("{} {text}", tinted(Tint::Rest, format!("{:<26}", line.address))));
+    say.line(format!("{} {text}", tinted(Tint::Rest, format!("{:<26}", logs.name(line)))));
 }
