@@ -520,6 +520,12 @@ pub struct CopyFile {
     pub expected: Option<Expected>,
     /// Watched, never acted on, for this reason.
     pub hands_off: Option<String>,
+    /// What this copy cannot work without, in the place of what the service says.
+    pub relies_on: Option<Vec<RelationFile>>,
+    /// What it comes after, where both are in play, in the place of what the service says.
+    pub yields_to: Option<Vec<String>>,
+    /// What must not be up at the same time as this copy, in the place of what the service says.
+    pub never_with: Option<Vec<String>>,
 }
 
 /// A value: text or a whole number.

@@ -428,6 +428,14 @@ const X: &str =
     "contradiction",
     "at least 5"
 )]
+#[case::needs_two_that_are_never_up_together(
+    "",
+    "",
+    &format!("{X}never_with = [\"db\"]\nexpected = \"either\"\n[service.y]\nhost = \"h\"\nrun_by = \"process\"\nrelies_on = [\"x\", \"db\"]\nprocess = {{ program = \"/bin/y\" }}\nladder = [{{ rung = \"port\", port = 5009 }}]\n"),
+    "never-up",
+    "can never be up"
+)]
+#[case::needs_through_another_what_it_is_never_up_with("", "", &format!("{X}never_with = [\"db\"]\nrelies_on = [\"app\"]"), "never-up", "can never be up")]
 #[case::a_name_like_an_option("", "", "[procedure.-p]\nsteps = [{ stop = [\"db\"] }]", "bad-name", "dash")]
 fn a_slip_is_an_error_with_its_mend(
     #[case] process: &str,
@@ -443,6 +451,32 @@ fn a_slip_is_an_error_with_its_mend(
         .find(|f| f.kind == kind && format!("{} {}", f.message, f.mend).contains(says))
         .unwrap_or_else(|| panic!("{faults:?}"));
     assert!(fault.severity == Severity::Error && !fault.mend.is_empty() && fault.line > 0, "{fault:?}");
+}
+
+/// Of a pair, each has another that it must not be up with; what a copy says takes the place of what its service says.
+#[test]
+fn relations_are_written_for_one_copy_or_for_all() {
+    let gate = "[service.gate]\nhost = \"h\"\nrun_by = \"process\"\nrelies_on = [\"db\"]\nprocess = { program = \"/bin/gate\", args = [\"{copy}\"] }\n\
+                ladder = [{ rung = \"process\" }]\ncopies = { a = { never_with = [\"x\"], expected = \"either\" }, b = { relies_on = [\"app\"], yields_to = [\"x\"] } }\n";
+    let text = format!(
+        "[estate]\nname = \"T\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n{}{}{X}{gate}",
+        X.replace("service.x", "service.db").replace("/bin/x", "/bin/db").replace("5003", "5001"),
+        X.replace("service.x", "service.app").replace("/bin/x", "/bin/app").replace("5003", "5002"),
+    );
+    let vetted = vet(&text, "/e");
+    let estate = vetted.estate.unwrap_or_else(|| panic!("{:?}", vetted.faults));
+    let of = |copy: &str| &estate.services[&format!("h/gate.{copy}").parse().unwrap()];
+    let said = |copy: &str| {
+        let text = |all: Vec<String>| all.join(" ");
+        let service = of(copy);
+        (
+            text(service.relies_on_any().map(ToString::to_string).collect()),
+            text(service.yields_to.iter().map(ToString::to_string).collect()),
+            text(service.never_with.iter().map(ToString::to_string).collect()),
+        )
+    };
+    assert_eq!(said("a"), ("h/db".to_owned(), String::new(), "h/x".to_owned()));
+    assert_eq!(said("b"), ("h/app".to_owned(), "h/x".to_owned(), String::new()));
 }
 
 #[test]
@@ -461,6 +495,7 @@ fn a_unit_is_described_once() {
 #[case::a_password(", env = { DB_PASSWORD = \"hunter2\" }", "", "secret-in-the-open", "DB_PASSWORD")]
 #[case::a_password_in_an_address(", args = [\"postgres://u:hunter2@h/db\"]", "", "secret-in-the-open", "password")]
 #[case::nowhere("", &format!("{X}optional = true"), "nowhere", "turns_on")]
+#[case::a_freeze_of_years("", "[freeze.peak]\nfrom = \"2026-06-06T06:00\"\nlength = \"20000h\"", "long-freeze", "length")]
 #[case::two_that_are_never_up_together("", &format!("{X}never_with = [\"db\"]"), "never-with", "expected")]
 fn a_slip_that_may_be_meant_is_a_warning(#[case] process: &str, #[case] more: &str, #[case] kind: &str, #[case] says: &str) {
     let faults = with_slip(process, "", more);

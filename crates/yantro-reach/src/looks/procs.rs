@@ -137,6 +137,21 @@ pub fn below(pid: u32) -> Vec<u32> {
     all
 }
 
+/// A process and all that it is below, itself first.
+fn above(pid: u32) -> impl Iterator<Item = u32> {
+    std::iter::successors(Some(pid), |pid| stat(*pid).map(|s| s.parent).filter(|p| *p > 0)).take(64)
+}
+
+/// Whether a process is below a recorder: Yantro started it, or what it comes from. It is told by the file that the recorder is
+/// put in place as, which no other program has.
+pub(crate) fn is_below_a_recorder(pid: u32) -> bool {
+    let is_recorder = |pid: u32| {
+        let exe = fs::read_link(format!("/proc/{pid}/exe")).ok();
+        exe.as_ref().and_then(|e| e.file_name()?.to_str()).is_some_and(|name| name.starts_with("recorder-"))
+    };
+    above(pid).skip(1).any(is_recorder)
+}
+
 /// All processes at one moment.
 #[derive(Debug, Default)]
 pub struct ProcTable {
@@ -201,6 +216,12 @@ impl Ours {
 
     pub fn remove(&self, pid: u32) {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&pid);
+    }
+
+    /// The service that a process, or one that it is below, was started as.
+    pub fn of(&self, pid: u32) -> Option<Address> {
+        let all = self.now();
+        above(pid).find_map(|pid| all.get(&pid).cloned())
     }
 
     /// A copy, to be asked without holding anyone up.

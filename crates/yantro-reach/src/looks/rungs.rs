@@ -36,6 +36,20 @@ fn nobody_listens(table: &SocketTable, port: u16, on: Option<IpAddr>) -> String 
     }
 }
 
+/// Who holds a socket, in words: a process of an earlier start of ours is no stranger, and is told as what it is.
+fn who_holds(inode: u64, round: &Round) -> (Option<u32>, String) {
+    let holder = sockets::any_holder(inode);
+    let named = holder.map_or("a process that cannot be seen".to_owned(), |pid| {
+        let of_ours = match round.ours(pid) {
+            Some(address) => format!(", which Yantro started as {address}"),
+            None if procs::is_below_a_recorder(pid) => ", which Yantro started".to_owned(),
+            None => String::new(),
+        };
+        format!("{} (process {pid}{of_ours})", procs::name(pid))
+    });
+    (holder, named)
+}
+
 pub(crate) fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service, tree: &Tree, round: &Round) -> Answer {
     let table = match round.sockets() {
         Ok(table) => table,
@@ -56,8 +70,7 @@ pub(crate) fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, servic
     let Some(first) = now.iter().find(|l| l.inode == first.inode) else {
         return Answer::not_yet(format!("nothing listens on port {port} yet"));
     };
-    let holder = sockets::any_holder(first.inode);
-    let named = holder.map_or("a process that cannot be seen".to_owned(), |pid| format!("{} (process {pid})", procs::name(pid)));
+    let (holder, named) = who_holds(first.inode, round);
     let is_own = match &service.runner {
         ServiceRunner::Process(p) => !p.program.is_empty(),
         ServiceRunner::Systemd(_) => true,
@@ -171,8 +184,7 @@ pub(crate) fn port_free(port: u16, on: Option<&str>, round: &Round) -> Answer {
     match table.listening(port, on.and_then(|a| a.parse().ok())).first() {
         None => Answer::holds(format!("port {port} is free")),
         Some(held) => {
-            let holder = sockets::any_holder(held.inode);
-            let named = holder.map_or("a process that cannot be seen".to_owned(), |pid| format!("{} (process {pid})", procs::name(pid)));
+            let (_, named) = who_holds(held.inode, round);
             Answer::not_yet(format!("port {port} is held by {named}"))
         }
     }

@@ -8,6 +8,7 @@ use std::{
 
 use yantro_core::{
     estate::{ProcessSpec, Service, ServiceRunner},
+    name::Address,
     proof::Answer,
 };
 
@@ -56,6 +57,10 @@ impl Round {
     }
     pub(crate) fn commands(&self) -> &Commands {
         self.commands.get_or_init(|| Commands::read(&self.ours))
+    }
+    /// The service that a process, or one that it is below, was started as by us.
+    pub(crate) fn ours(&self, pid: u32) -> Option<Address> {
+        self.ours.of(pid)
     }
     pub(crate) fn sockets(&self) -> Result<&SocketTable, &String> {
         self.sockets.get_or_init(|| shared_sockets(self.since)).as_ref().map(AsRef::as_ref)

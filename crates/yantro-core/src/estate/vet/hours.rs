@@ -1,6 +1,6 @@
 //! Change freezes and windows: their rules, zones and lengths.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, time::Duration};
 
 use super::Vetting;
 use crate::{
@@ -9,12 +9,20 @@ use crate::{
     time::Span,
 };
 
+/// A freeze that lasts for longer is seldom meant: the quiet weeks of a year's end are shorter.
+const LONGEST_FREEZE: Duration = Duration::from_secs(62 * 24 * 3600);
+
 impl Vetting<'_, '_> {
     pub(super) fn freezes(&mut self) -> BTreeMap<String, Freeze> {
         let mut freezes = BTreeMap::new();
         for (name, f) in self.file.freeze.clone() {
             let at = format!("freeze.{name}");
             let Some(hours) = self.hours(&at, f.from, f.rule, f.zone, f.length) else { continue };
+            if hours.length.0 > LONGEST_FREEZE {
+                let says = format!("freeze {name} lasts {}: nothing is stopped for all that time but by whoever names it", hours.length);
+                let mend = "say how long it lasts, such as `length = \"14h\"`; with a `rule` it comes again";
+                self.faults.warn("long-freeze", self.places.key(&at), says, mend);
+            }
             let title = f.title.unwrap_or_else(|| name.clone());
             let impact = f.impact.unwrap_or(ImpactLevel::Brief);
             freezes.insert(name, Freeze { title, hours, impact, begin: f.begin.unwrap_or_default() });

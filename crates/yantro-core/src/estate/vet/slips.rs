@@ -170,6 +170,10 @@ impl Vetting<'_, '_> {
                 both_up.push((address.clone(), format!("{address} and {other} are never up together, and both are expected to be up")));
             }
         }
+        for (address, says) in never_up(estate) {
+            let place = self.nearest(&format!("service.{}", self.written(&address)));
+            self.faults.error("never-up", place, says, "take one of the two out of what it needs, or the `never_with` away");
+        }
         for (address, says) in twice {
             let place = self.nearest(&format!("service.{}", self.written(&address)));
             self.faults.error("unit-twice", place, says, "describe it once, and rely on it by that name");
@@ -179,6 +183,45 @@ impl Vetting<'_, '_> {
             self.faults.warn("never-with", place, says, "say of the one that stands by: `expected = \"down\"`, or \"either\"");
         }
     }
+}
+
+/// Services that can never be up: they need two, directly or through others, that are never up together.
+fn never_up(estate: &Estate) -> Vec<(Address, String)> {
+    let pairs: BTreeSet<(&Address, &Address)> =
+        estate.services.values().flat_map(|s| s.never_with.iter().map(|o| (o.min(&s.address), o.max(&s.address)))).collect();
+    if pairs.is_empty() {
+        return Vec::new();
+    }
+    // Who cannot do without whom: where one of several is enough, none of them is needed.
+    let mut needed_by: BTreeMap<&Address, Vec<&Address>> = BTreeMap::new();
+    for service in estate.services.values() {
+        for of in service.relies_on.iter().filter(|r| r.at_least as usize >= r.any_of.len()).flat_map(|r| &r.any_of) {
+            needed_by.entry(of).or_default().push(&service.address);
+        }
+    }
+    let all_above = |of: &Address| {
+        let (mut all, mut open) = (BTreeSet::new(), vec![of.clone()]);
+        while let Some(at) = open.pop() {
+            if all.insert(at.clone()) {
+                open.extend(needed_by.get(&at).into_iter().flatten().map(|a| (*a).clone()));
+            }
+        }
+        all
+    };
+    let mut found: BTreeMap<Address, String> = BTreeMap::new();
+    for (one, other) in pairs {
+        let (above_one, above_other) = (all_above(one), all_above(other));
+        // Of whom it is never up with it is told where it is written that it relies on it.
+        let is_said = |a: &Address| {
+            let rest = if a == one { other } else { one };
+            (a == one || a == other) && estate.services[a].relies_on_any().any(|r| r == rest)
+        };
+        for address in above_one.intersection(&above_other).filter(|a| !is_said(a)) {
+            let says = || format!("{address} can never be up: it needs {one} and {other}, which are never up together");
+            found.entry(address.clone()).or_insert_with(says);
+        }
+    }
+    found.into_iter().collect()
 }
 
 /// Goes through all tables below a path.
