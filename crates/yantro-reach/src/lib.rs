@@ -20,7 +20,7 @@ pub use hosts::power;
 #[cfg(feature = "outpost")]
 pub use hosts::{Claims, Hosts, Looked, ReadLog, Seen};
 #[cfg(feature = "outpost")]
-pub use links::far::{Link, OutOfReach, Trouble};
+pub use links::far::{Link, OutOfReach};
 pub use links::keeper::{Claim, Keeper, Kept};
 pub use links::{outpost, wire::Hello};
 pub use looks::climb::{Climb, Report};

@@ -5,7 +5,7 @@ use std::{
     collections::{BTreeMap, HashMap},
     process::Stdio,
     sync::{
-        Arc, LazyLock, Mutex, PoisonError,
+        Arc, Mutex, PoisonError,
         atomic::{AtomicBool, AtomicU64, Ordering},
     },
     time::{Duration, Instant, SystemTime, UNIX_EPOCH},
@@ -13,10 +13,7 @@ use std::{
 
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::Value;
-use sha2::{Digest, Sha256};
 use tokio::{
-    io::{AsyncBufReadExt, AsyncRead, AsyncReadExt, AsyncWriteExt, BufReader},
-    process::Child,
     sync::{
         Notify, Semaphore,
         mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel},
@@ -36,9 +33,10 @@ use yantro_core::{
 
 use crate::{
     acts::recorder::{ActNews, Recorded},
+    links::hops::hops_in,
+    links::opening::{Opened, ended, open},
     links::outbox::Outbox,
-    links::quoting::shell_word,
-    links::shell::{self, Incoming, Outgoing},
+    links::trouble::{Trouble, trouble_of},
     links::wire::{Ask, Hello, PROTOCOL, Said, Started, Told, ToldClaim},
     looks::climb::{Climb, Report},
     looks::hung,
@@ -46,8 +44,6 @@ use crate::{
     looks::look::RawLook,
 };
 
-/// The processor that the outpost was built for.
-const OUTPOST_FOR: &str = std::env::consts::ARCH;
 /// Connections opened at once.
 static OPENING: Semaphore = Semaphore::const_new(12);
 /// How long opening one may take, the program's journey included.
@@ -76,37 +72,6 @@ const AGAIN_WITHIN: Duration = Duration::from_secs(4);
 /// How long looks at a host may take in all.
 const LOOKED_WITHIN: Duration = Duration::from_secs(30);
 
-/// The outpost that is carried, with its hash.
-struct Carried {
-    program: std::borrow::Cow<'static, [u8]>,
-    hash: String,
-}
-
-/// A release has it built in; other builds have it beside them.
-#[cfg(carries_outpost)]
-fn program() -> Result<std::borrow::Cow<'static, [u8]>, Trouble> {
-    Ok(std::borrow::Cow::Borrowed(include_bytes!(env!("YANTRO_OUTPOST"))))
-}
-
-#[cfg(not(carries_outpost))]
-fn program() -> Result<std::borrow::Cow<'static, [u8]>, Trouble> {
-    let exe = std::env::current_exe().unwrap_or_default();
-    let found = exe.ancestors().skip(1).take(2).map(|dir| dir.join("yantro-outpost")).find(|p| p.is_file());
-    found.and_then(|p| std::fs::read(p).ok()).map(std::borrow::Cow::Owned).ok_or_else(|| Trouble {
-        why: "this build of Yantro has no outpost beside it".to_owned(),
-        mend: "build it too: `cargo build --workspace --bins`".to_owned(),
-    })
-}
-
-fn carried() -> Result<&'static Carried, Trouble> {
-    static CARRIED: LazyLock<Result<Carried, Trouble>> = LazyLock::new(|| {
-        let program = program()?;
-        let hash = Sha256::digest(&program).iter().map(|b| format!("{b:02x}")).collect();
-        Ok(Carried { program, hash })
-    });
-    CARRIED.as_ref().map_err(Clone::clone)
-}
-
 /// How the link to a host stands.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Link {
@@ -126,15 +91,6 @@ pub struct Link {
     pub round_trip_us: Option<u64>,
     /// By how much the host's clock differs from ours, in milliseconds.
     pub clock_ahead_ms: Option<i64>,
-}
-
-/// What is wrong with a link, and how to mend it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Trouble {
-    /// What.
-    pub why: String,
-    /// How to mend it.
-    pub mend: String,
 }
 
 /// A host does not answer.
@@ -879,362 +835,5 @@ impl Far {
 impl Drop for Far {
     fn drop(&mut self) {
         self.leave();
-    }
-}
-
-/// The host of a jump: `account@host:port`, or `ssh://…`.
-/// The machines that a client's settings come through, as `ssh -G` prints them: those of `ProxyJump`, and whatever a
-/// `ProxyCommand` names.
-fn hops_in(settings: &str) -> Vec<String> {
-    let jumps = settings.lines().filter_map(|l| l.strip_prefix("proxyjump ")).flat_map(|j| j.split(','));
-    let words = settings.lines().filter_map(|l| l.strip_prefix("proxycommand ")).flat_map(str::split_whitespace);
-    jumps.chain(words).filter(|word| *word != "none").map(hop).collect()
-}
-
-fn hop(jump: &str) -> String {
-    let jump = jump.trim().trim_start_matches("ssh://");
-    let host = jump.rsplit_once('@').map_or(jump, |(_, h)| h);
-    match host.strip_prefix('[') {
-        Some(rest) => rest.split(']').next().unwrap_or(rest).to_owned(),
-        None => host.split(':').next().unwrap_or(host).to_owned(),
-    }
-}
-
-/// A connection as it was opened.
-struct Opened {
-    child: Child,
-    stdin: Outgoing,
-    lines: Incoming,
-    stderr: Arc<Mutex<String>>,
-    hello: Hello,
-}
-
-/// What the account's shell does on the far side. An outpost that is installed there comes first; else the one of this
-/// build in the account's cache folder, which is carried over where it is missing, and believed by its hash only.
-fn script(spec: &SshSpec, carried: &Carried) -> String {
-    let sudo = match spec.sudo {
-        Some(Sudo::Outpost) => "sudo -n -- ",
-        Some(Sudo::Acts) | None => "",
-    };
-    let installed = spec.outpost.as_deref().map_or_else(|| "/usr/local/lib/yantro/outpost".to_owned(), str::to_owned);
-    let (want, size) = (&carried.hash, carried.program.len());
-    let inner = format!(
-        r#"umask 077; i={installed}; if [ -x "$i" ] && [ "$("$i" --protocol 2>/dev/null)" = {PROTOCOL} ]; then exec {sudo}"$i"; fi; d="${{XDG_CACHE_HOME:-$HOME/.cache}}/yantro"; f="$d/outpost-{want}"; is() {{ [ -x "$1" ] && [ "$(sha256sum < "$1" | cut -d" " -f1)" = {want} ]; }}; if ! is "$f"; then echo "yantro-outpost need $(uname -sm)"; mkdir -p "$d" || exit 71; head -c {size} > "$f.$$" || {{ rm -f "$f.$$"; exit 72; }}; chmod 700 "$f.$$"; is "$f.$$" || {{ rm -f "$f.$$"; exit 73; }}; mv "$f.$$" "$f" || exit 72; fi; exec {sudo}"$f""#,
-        installed = shell_word(&installed),
-    );
-    format!("exec sh -c {}", shell_word(&inner))
-}
-
-/// A channel that the SSH client opened, to whatever runs at its far end.
-struct Channel {
-    child: Child,
-    stdin: Outgoing,
-    lines: Incoming,
-    stderr: Arc<Mutex<String>>,
-}
-
-impl Channel {
-    /// Why nothing came of it, from what was said.
-    async fn not_opened(&mut self, address: &str, spec: &SshSpec) -> (Option<i32>, Trouble) {
-        let code = ended(&mut self.child).await;
-        // What it said comes over another pipe.
-        tokio::time::sleep(Duration::from_millis(20)).await;
-        let said = self.stderr.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        let trouble = trouble_of(address, spec, code, &said).unwrap_or(Trouble {
-            why: format!("the outpost did not begin{}", said.lines().last().map(|l| format!(": {l}")).unwrap_or_default()),
-            mend: format!("see what `ssh {address}` does"),
-        });
-        (code, trouble)
-    }
-}
-
-/// Has the SSH client run something there.
-fn channel(address: &str, spec: &SshSpec, remote: &str) -> Result<Channel, Trouble> {
-    let mut ssh = tokio::process::Command::new("ssh");
-    // People's own configuration holds; what is set here is what it must not change: keys of hosts are checked, nobody
-    // is asked for anything, and the connection is ours alone.
-    ssh.args(["-T", "-x", "-a"]);
-    for option in [
-        "BatchMode=yes",
-        "StrictHostKeyChecking=yes",
-        "ControlMaster=no",
-        "ControlPath=none",
-        "ClearAllForwardings=yes",
-        "PermitLocalCommand=no",
-        "EscapeChar=none",
-        "ConnectTimeout=10",
-    ] {
-        ssh.args(["-o", option]);
-    }
-    if let Some(config) = &spec.config {
-        ssh.args(["-F", config]);
-    }
-    if let Some(known) = &spec.known_hosts {
-        // Several files may stand there, apart by blanks: ssh_config(5).
-        ssh.args(["-o", &format!("UserKnownHostsFile=\"{}\"", known.replace('%', "%%"))]);
-    }
-    if let Some(key) = &spec.key {
-        ssh.args(["-o", "IdentitiesOnly=yes", "-i", key]);
-    }
-    if let Some(port) = spec.port {
-        ssh.args(["-p", &port.to_string()]);
-    }
-    if let Some(account) = &spec.account {
-        ssh.args(["-l", account]);
-    }
-    ssh.arg("--").arg(spec.to.as_deref().unwrap_or(address)).arg(remote);
-    let spawned = ssh.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).process_group(0).kill_on_drop(true).spawn();
-    let mut child = spawned.map_err(|e| Trouble {
-        why: format!("the SSH client cannot be run: {e}"),
-        mend: "install OpenSSH's client where Yantro runs (Debian: openssh-client)".to_owned(),
-    })?;
-    let stdin: Outgoing = Box::new(child.stdin.take().expect("piped above"));
-    let stdout: Box<dyn AsyncRead + Send + Unpin> = Box::new(child.stdout.take().expect("piped above"));
-    let lines = BufReader::new(stdout).lines();
-    let stderr: Arc<Mutex<String>> = Arc::default();
-    let heard = Arc::clone(&stderr);
-    let mut errors = child.stderr.take().expect("piped above");
-    tokio::spawn(async move {
-        let mut buffer = [0u8; 4096];
-        while let Ok(n @ 1..) = errors.read(&mut buffer).await {
-            let mut heard = heard.lock().unwrap_or_else(PoisonError::into_inner);
-            heard.push_str(&String::from_utf8_lossy(&buffer[..n]));
-            // The end says most.
-            let cut = heard.len().saturating_sub(8192);
-            if cut > 0 {
-                let from = (cut..heard.len()).find(|i| heard.is_char_boundary(*i)).unwrap_or(heard.len());
-                heard.drain(..from);
-            }
-        }
-    });
-    Ok(Channel { child, stdin, lines, stderr })
-}
-
-/// A plain shell in the place of an outpost that cannot run there.
-async fn open_shell(address: &str, spec: &SshSpec) -> Result<Opened, Trouble> {
-    let mut channel = channel(address, spec, &format!("exec sh -c {}", shell_word(shell::SERVE)))?;
-    loop {
-        let Ok(Some(line)) = channel.lines.next_line().await else { return Err(channel.not_opened(address, spec).await.1) };
-        if line.trim() == "yantro-shell ready" {
-            break;
-        }
-    }
-    let Channel { child, stdin, lines, stderr } = channel;
-    let begun = shell::begin(stdin, lines, spec.sudo.is_some()).await;
-    let (hello, stdin, lines) = begun
-        .map_err(|why| Trouble { why: format!("its plain shell cannot be used: {why}"), mend: format!("see what `ssh {address}` does") })?;
-    Ok(Opened { child, stdin, lines, stderr, hello })
-}
-
-/// Opens a connection. `unfit` says whether the outpost is known not to run there, and is set where that is found out.
-async fn open(address: &str, spec: &SshSpec, server: &str, unfit: &AtomicBool) -> Result<Opened, Trouble> {
-    if unfit.load(Ordering::Relaxed) {
-        return open_shell(address, spec).await;
-    }
-    let carried = carried()?;
-    let mut channel = channel(address, spec, &script(spec, carried))?;
-    let not_opened = async |channel: &mut Channel| -> Trouble {
-        let (code, trouble) = channel.not_opened(address, spec).await;
-        // Neither its processor nor its library takes it; a shell says so by these codes.
-        let said = channel.stderr.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        let is_unfit =
-            said.contains("Exec format error") || said.contains("cannot execute") || (code == Some(127) && said.contains("outpost"));
-        unfit.fetch_or(is_unfit, Ordering::Relaxed);
-        trouble
-    };
-    loop {
-        let Ok(Some(line)) = channel.lines.next_line().await else { return Err(not_opened(&mut channel).await) };
-        if let Some(Said::Ready(protocol)) = Said::read(&line) {
-            if protocol != PROTOCOL {
-                return Err(Trouble {
-                    why: format!("the outpost there speaks version {protocol}, and this server version {PROTOCOL}"),
-                    mend: "install this version's outpost there, or take the installed one away".to_owned(),
-                });
-            }
-            break;
-        }
-        if let Some(system) = line.strip_prefix("yantro-outpost need ") {
-            if system.trim() != format!("Linux {OUTPOST_FOR}") {
-                unfit.store(true, Ordering::Relaxed);
-                return Err(Trouble {
-                    why: format!("the outpost that is carried runs on Linux {OUTPOST_FOR}, and this host is {}", system.trim()),
-                    mend: "build the outpost there (`cargo build --release` in outpost/), and install it as /usr/local/lib/yantro/outpost"
-                        .to_owned(),
-                });
-            }
-            if channel.stdin.write_all(&carried.program).await.is_err() || channel.stdin.flush().await.is_err() {
-                return Err(not_opened(&mut channel).await);
-            }
-        }
-    }
-    let hello = Told::Ask(0, Box::new(Ask::Hello { server: server.to_owned(), sudo: spec.sudo == Some(Sudo::Acts) }));
-    if channel.stdin.write_all(hello.line().as_bytes()).await.is_err() {
-        return Err(not_opened(&mut channel).await);
-    }
-    loop {
-        let Ok(Some(line)) = channel.lines.next_line().await else { return Err(not_opened(&mut channel).await) };
-        match Said::read(&line) {
-            Some(Said::Answer(0, Ok(answer))) => {
-                let hello = serde_json::from_value(answer).map_err(|e| Trouble {
-                    why: format!("the outpost there is not understood: {e}"),
-                    mend: "install this version's outpost there, or take the installed one away".to_owned(),
-                })?;
-                let Channel { child, stdin, lines, stderr } = channel;
-                return Ok(Opened { child, stdin, lines, stderr, hello });
-            }
-            Some(Said::Answer(0, Err(why))) => {
-                return Err(Trouble { why: format!("the outpost there cannot begin: {why}"), mend: "mend that on the host".to_owned() });
-            }
-            _ => {}
-        }
-    }
-}
-
-async fn ended(child: &mut Child) -> Option<i32> {
-    match tokio::time::timeout(Duration::from_secs(2), child.wait()).await {
-        Ok(status) => status.ok().and_then(|s| s.code()),
-        Err(_) => {
-            let _ = child.start_kill();
-            None
-        }
-    }
-}
-
-/// A path as a word of a shell, as it is where that means nothing to one.
-fn quoted(path: &str) -> String {
-    let plain = |c: char| c.is_ascii_alphanumeric() || "/._-+@:".contains(c);
-    if path.chars().all(plain) { path.to_owned() } else { shell_word(path) }
-}
-
-/// What the SSH client, the shell or `sudo` said, in words, with the mend.
-fn trouble_of(address: &str, spec: &SshSpec, code: Option<i32>, said: &str) -> Option<Trouble> {
-    let to = spec.to.as_deref().unwrap_or(address);
-    let account = spec.account.as_deref().map_or_else(|| "the account".to_owned(), |a| format!("account {a}"));
-    let has = |text: &str| said.contains(text);
-    // The file that is really asked, and the name that it has the key under: both can be pasted.
-    let known = spec.known_hosts.as_deref().map_or_else(|| "~/.ssh/known_hosts".to_owned(), quoted);
-    let named = spec.port.filter(|p| *p != 22).map_or_else(|| to.to_owned(), |port| format!("'[{to}]:{port}'"));
-    let at = spec.port.filter(|p| *p != 22).map_or_else(String::new, |port| format!("-p {port} "));
-    let scan = format!("ssh-keyscan {at}{to} >> {known}");
-    let trouble = |why: String, mend: String| Some(Trouble { why, mend });
-    if has("REMOTE HOST IDENTIFICATION HAS CHANGED") {
-        return trouble(
-            "its host key is not the one that is known: it was made anew, or somebody stands in between".to_owned(),
-            format!(
-                "compare its fingerprint on the host's own console; only where it is right, `ssh-keygen -f {known} -R {named}` and add the new one: `{scan}`"
-            ),
-        );
-    }
-    if has("Host key verification failed") || has("host key is known for") {
-        return trouble(
-            "its host key is not known yet".to_owned(),
-            format!("compare its fingerprint on the host's own console, then add it: `{scan}`"),
-        );
-    }
-    if has("Permission denied") {
-        return trouble(
-            format!("it accepts no key of ours for {account}"),
-            "put the public key into that account's authorized_keys; see that the private one, or an agent that has it, is there"
-                .to_owned(),
-        );
-    }
-    if has("sudo:") {
-        let last = said.lines().rev().find(|l| l.contains("sudo:")).unwrap_or_default();
-        return trouble(
-            format!("sudo is refused to {account}: {}", last.trim_start_matches("sudo:").trim()),
-            "allow it without a password for the outpost, by a file in /etc/sudoers.d; docs/hosts.md has one".to_owned(),
-        );
-    }
-    if has("No space left on device") || matches!(code, Some(72)) {
-        return trouble(
-            "its disk is full: the outpost cannot be put there".to_owned(),
-            "make room in the account's cache folder".to_owned(),
-        );
-    }
-    if matches!(code, Some(71)) {
-        return trouble(
-            "the account's cache folder cannot be made".to_owned(),
-            "give the account a home folder that it may write to, or install the outpost there".to_owned(),
-        );
-    }
-    if matches!(code, Some(73)) {
-        return trouble("the outpost did not arrive whole".to_owned(), "it is carried again by itself".to_owned());
-    }
-    if has("Exec format error") || has("cannot execute binary") || code == Some(126) {
-        return trouble(
-            "the outpost cannot be run there: another processor, or a file system that lets nothing run".to_owned(),
-            "install one that fits as /usr/local/lib/yantro/outpost".to_owned(),
-        );
-    }
-    for (text, why) in [
-        ("Connection refused", "nothing answers on its SSH port"),
-        ("No route to host", "there is no way to it"),
-        ("Network is unreachable", "there is no way to it"),
-        ("timed out", "it does not answer"),
-        ("Could not resolve hostname", "its name is not known here"),
-        ("Connection reset", "it ended the connection"),
-        ("Connection closed", "it ended the connection"),
-    ] {
-        if has(text) {
-            return trouble(format!("{why} ({to})"), "see whether the host is on, its SSH server, and the way there".to_owned());
-        }
-    }
-    let last = said.lines().rev().find(|l| !l.trim().is_empty())?;
-    trouble(last.trim().to_owned(), format!("see what `ssh {to}` says"))
-}
-
-#[cfg(test)]
-mod tests {
-    use rstest::rstest;
-
-    use super::*;
-
-    #[rstest]
-    #[case::changed_key(
-        "@@@ WARNING: REMOTE HOST IDENTIFICATION HAS CHANGED! @@@\nHost key verification failed.",
-        Some(255),
-        "host key is not the one that is known",
-        "ssh-keygen -f '/etc/yantro/known hosts' -R '[10.77.0.11]:2222'` and add the new one: `ssh-keyscan -p 2222 10.77.0.11 >> '/etc/yantro/known hosts'`"
-    )]
-    #[case::unknown_key(
-        "No ED25519 host key is known for 10.77.0.11 and you have requested strict checking.\nHost key verification failed.",
-        Some(255),
-        "not known yet",
-        "ssh-keyscan -p 2222 10.77.0.11 >> '/etc/yantro/known hosts'"
-    )]
-    #[case::key(
-        "yantro@10.77.0.11: Permission denied (publickey).",
-        Some(255),
-        "accepts no key of ours for account yantro",
-        "authorized_keys"
-    )]
-    #[case::sudo("sudo: a password is required", Some(1), "sudo is refused to account yantro: a password is required", "sudoers.d")]
-    #[case::disk("head: error writing 'standard output': No space left on device", Some(72), "disk is full", "make room")]
-    #[case::off("ssh: connect to host 10.77.0.11 port 22: No route to host", Some(255), "no way to it", "on")]
-    #[case::processor("sh: 1: /x/outpost: Exec format error", Some(126), "another processor", "install one that fits")]
-    #[case::else_what_it_said("one\nsomething odd\n\n", Some(255), "something odd", "ssh 10.77.0.11")]
-    fn trouble_is_told_with_its_mend(#[case] said: &str, #[case] code: Option<i32>, #[case] why: &str, #[case] mend: &str) {
-        let known_hosts = Some("/etc/yantro/known hosts".into());
-        let spec = SshSpec { account: Some("yantro".into()), port: Some(2222), known_hosts, ..SshSpec::default() };
-        let trouble = trouble_of("10.77.0.11", &spec, code, said).unwrap();
-        assert!(trouble.why.contains(why) && trouble.mend.contains(mend), "{trouble:?}");
-    }
-
-    #[rstest]
-    #[case::none("user root\nproxyjump none\nport 22\n", &[])]
-    #[case::one("proxyjump maren@harbour:2222\n", &["harbour"])]
-    #[case::two("proxyjump ssh://quay,[fd00::2]:22\n", &["quay", "fd00::2"])]
-    #[case::by_a_command("proxycommand ssh -W %h:%p maren@harbour\n", &["ssh", "-W", "%h", "harbour"])]
-    fn the_machines_come_through_are_told(#[case] settings: &str, #[case] hops: &[&str]) {
-        assert_eq!(hops_in(settings), hops);
-    }
-
-    #[test]
-    fn what_the_far_shell_does_is_one_word_to_any_shell() {
-        let carried = Carried { program: b"x".as_slice().into(), hash: "00ff".into() };
-        let text = script(&SshSpec { outpost: Some("/opt/it's here".into()), ..SshSpec::default() }, &carried);
-        let echoed = std::process::Command::new("sh").args(["-c", &text.replacen("exec sh -c", "printf %s", 1)]).output().unwrap();
-        let inner = String::from_utf8(echoed.stdout).unwrap();
-        assert!(inner.contains(r"'/opt/it'\''s here'") && inner.ends_with(r#""$f""#), "{inner}");
     }
 }

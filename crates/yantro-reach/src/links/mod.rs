@@ -3,7 +3,11 @@
 
 #[cfg(feature = "outpost")]
 pub(crate) mod far;
+#[cfg(feature = "outpost")]
+mod hops;
 pub(crate) mod keeper;
+#[cfg(feature = "outpost")]
+mod opening;
 #[cfg(feature = "outpost")]
 pub(crate) mod outbox;
 pub mod outpost;
@@ -11,4 +15,6 @@ pub mod outpost;
 pub(crate) mod quoting;
 #[cfg(feature = "outpost")]
 pub(crate) mod shell;
+#[cfg(feature = "outpost")]
+pub(crate) mod trouble;
 pub(crate) mod wire;

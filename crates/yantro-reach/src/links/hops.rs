@@ -1,0 +1,35 @@
+//! The machines that the way to a host goes through, by the client's own settings.
+
+/// The machines that a client's settings come through, as `ssh -G` prints them: those of `ProxyJump`, and whatever a
+/// `ProxyCommand` names.
+pub(super) fn hops_in(settings: &str) -> Vec<String> {
+    let jumps = settings.lines().filter_map(|l| l.strip_prefix("proxyjump ")).flat_map(|j| j.split(','));
+    let words = settings.lines().filter_map(|l| l.strip_prefix("proxycommand ")).flat_map(str::split_whitespace);
+    jumps.chain(words).filter(|word| *word != "none").map(hop).collect()
+}
+
+/// The host of a jump: `account@host:port`, or `ssh://…`.
+fn hop(jump: &str) -> String {
+    let jump = jump.trim().trim_start_matches("ssh://");
+    let host = jump.rsplit_once('@').map_or(jump, |(_, h)| h);
+    match host.strip_prefix('[') {
+        Some(rest) => rest.split(']').next().unwrap_or(rest).to_owned(),
+        None => host.split(':').next().unwrap_or(host).to_owned(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::none("user root\nproxyjump none\nport 22\n", &[])]
+    #[case::one("proxyjump maren@harbour:2222\n", &["harbour"])]
+    #[case::two("proxyjump ssh://quay,[fd00::2]:22\n", &["quay", "fd00::2"])]
+    #[case::by_a_command("proxycommand ssh -W %h:%p maren@harbour\n", &["ssh", "-W", "%h", "harbour"])]
+    fn the_machines_come_through_are_told(#[case] settings: &str, #[case] hops: &[&str]) {
+        assert_eq!(hops_in(settings), hops);
+    }
+}
