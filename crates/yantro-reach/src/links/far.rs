@@ -22,7 +22,7 @@ use tokio::{
     task::AbortHandle,
 };
 use yantro_core::{
-    estate::{Host, Rung, Service, SshSpec, Sudo},
+    estate::{Host, Rung, Service, SshSpec},
     name::HostName,
     proof::{Answer, UnitTerms, Verdict},
     run::{ActEnd, ActKind, LogMark},
@@ -37,7 +37,7 @@ use crate::{
     links::opening::{Opened, ended, open},
     links::outbox::Outbox,
     links::trouble::{Trouble, trouble_of},
-    links::wire::{Ask, Hello, PROTOCOL, Said, Started, Told, ToldClaim},
+    links::wire::{Ask, Hello, Said, Started, Told, ToldClaim},
     looks::climb::{Climb, Report},
     looks::hung,
     looks::logs::{LogFollow, LogLine},

@@ -5,12 +5,7 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{
-    kinds::*,
-    rung::*,
-    service::*,
-    simulated::*,
-};
+use super::{kinds::*, rung::*, service::*, simulated::*};
 use crate::time::Span;
 
 /// `[host.NAME]`

@@ -3,9 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{
-    kinds::*,
-};
+use super::kinds::*;
 use crate::time::Span;
 
 /// `[freeze.NAME]`: hours in which disruptive runs are refused.

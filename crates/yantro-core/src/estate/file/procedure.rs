@@ -5,11 +5,7 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{
-    kinds::*,
-    rung::*,
-    service::*,
-};
+use super::{kinds::*, rung::*, service::*};
 use crate::time::Span;
 
 /// `[procedure.NAME]`: a written sequence that mixes services with work.

@@ -5,11 +5,7 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{
-    kinds::*,
-    rung::*,
-    simulated::*,
-};
+use super::{kinds::*, rung::*, simulated::*};
 use crate::time::Span;
 
 /// `[service.NAME]` or `[like.NAME]`
