@@ -240,13 +240,18 @@ fn follow_command(act: &Act, pid: i32, out: i32, spec: &Spec) {
     }
 }
 
-/// Ends what is left of a command's group, and says whether nothing is.
+/// Ends what is left of a command's group, and says whether nothing of it is left at all: what forked away from it, and what
+/// runs as another account behind a `sudo` that was ended, was handed to us, and may not be ours to end.
 fn ends_whole(group: i32) -> bool {
     let began = Instant::now();
     while began.elapsed() < GRACE {
-        while unsafe { libc::waitpid(-1, std::ptr::null_mut(), libc::WNOHANG) } > 0 {}
-        if unsafe { libc::kill(-group, libc::SIGKILL) } != 0 && io::Error::last_os_error().raw_os_error() == Some(libc::ESRCH) {
-            return true;
+        unsafe { libc::kill(-group, libc::SIGKILL) };
+        loop {
+            match unsafe { libc::waitpid(-1, std::ptr::null_mut(), libc::WNOHANG) } {
+                0 => break,
+                n if n > 0 => {}
+                _ => return true,
+            }
         }
         std::thread::sleep(Duration::from_millis(20));
     }

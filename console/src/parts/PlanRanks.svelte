@@ -37,6 +37,10 @@
   {/each}
 </ol>
 <p class="mt-3 text-[13.5px] text-ink3">Those marked on the left are what the run's length hangs on.</p>
+{#if (plan.refused_now ?? []).length > 0}
+  <h2 class="mt-4 text-alarm">Refused before its first act, as things stand</h2>
+  <ul class="mt-1">{#each plan.refused_now ?? [] as why (why)}<li>{why}</li>{/each}</ul>
+{/if}
 {#if (plan.remarks ?? []).length > 0}
   <h2 class="mt-4">Worth knowing</h2>
   <ul class="mt-1 text-ink2">{#each plan.remarks ?? [] as remark (remark)}<li>{remark}</li>{/each}</ul>

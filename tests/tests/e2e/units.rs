@@ -133,6 +133,42 @@ fn a_start_that_fails_shows_the_managers_own_reason(#[case] service: &str, #[cas
     assert!(because.contains(why) && because.contains(mend), "{because}");
 }
 
+/// What runs as root behind a sudo cannot be ended by the account that asked for it: that is no end, and nothing is begun beside it.
+#[test]
+fn what_cannot_be_ended_at_its_limit_is_not_called_ended() {
+    let Some(lab) = Lab::raise() else { return };
+    if !std::path::Path::new("/usr/bin/sudo").exists() {
+        eprintln!("sudo is not installed here: this test is left out");
+        return;
+    }
+    let stubborn = "#!/bin/sh\ntrap '' TERM HUP\necho begun >> /opt/ferry/stubborn.record\nsleep 25 &\nwait\nwait\nsleep 25\n";
+    let allowed = "purser ALL=(root) NOPASSWD: /opt/ferry/stubborn\n";
+    let files = vec![
+        ("/opt/ferry/stubborn".to_owned(), 0o755, stubborn.to_owned()),
+        ("/etc/sudoers.d/yantro".to_owned(), 0o440, allowed.to_owned()),
+    ];
+    let prepare = "chmod 755 /opt/ferry; useradd -m -s /bin/sh purser; mkdir -p /home/purser/.ssh; \
+        cp /root/.ssh/authorized_keys /home/purser/.ssh/; chown -R purser: /home/purser; mkdir -p /var/lib/systemd/linger; touch /var/lib/systemd/linger/purser"
+        .to_owned();
+    let pier = lab.host("pier", 11, &Spec { files, prepare, ..Spec::default() });
+    let commands = "commands = { start = [\"/opt/ferry/stubborn\"], stop = [\"/bin/true\"], state = [\"/bin/sh\", \"-c\", \"exit 3\"], state_down = [3], user = \"root\", within = \"1s\" }\n";
+    let ladder = "ladder = [{ rung = \"port\", port = 7001, held_by_any = true }]\nstart = { patience = \"12s\", attempts = 2, gap = \"100ms\" }\n";
+    let text = estate(&lab, &format!("{commands}{ladder}"))
+        .replace("account = \"root\"", "account = \"purser\", sudo = \"acts\"")
+        .replace("run_by = \"systemd\"", "run_by = \"commands\"");
+    let server = Server::with_estate(&text);
+    until("the account has a manager of its own", Duration::from_secs(30), || {
+        pier.run(&["sh", "-c", "test -S /run/user/$(id -u purser)/bus"]).status.success().then_some(())
+    });
+    wait_until("it was looked at", || (server.state("pier/fares") == "down").then_some(()));
+    let run = server.begin(&["start", "fares"]);
+    wait_until("its time is over, and nobody can say what became of it", || {
+        server.get(&format!("/runs/{run}/events")).to_string().contains("act-unknown").then_some(())
+    });
+    assert!(pier.run(&["pgrep", "-f", "/opt/ferry/stubborn"]).status.success(), "it goes on");
+    assert_eq!(pier.ok(&["cat", "/opt/ferry/stubborn.record"]).lines().count(), 1, "nothing was begun beside it");
+}
+
 /// What it could not come up again without is said while it still runs.
 #[rstest]
 #[case::missing_account("User=nobody-here\nExecStart=/bin/sleep 60", "fares.service runs as nobody-here, and there is no such account")]
@@ -146,7 +182,7 @@ fn what_a_unit_lacks_refuses_its_restart_before_it_is_stopped(#[case] broken: &s
     proven(&server, &["pier/fares"]);
     pier.ok(&["sh", "-c", &format!("printf '[Service]\n{broken}\n' > /etc/systemd/system/fares.service; systemctl daemon-reload")]);
     let shown = server.ok(&["preview", "restart", "fares"]);
-    assert!(shown.contains(why) && shown.contains("its preflight would refuse it"), "{shown}");
+    assert!(shown.contains(why) && shown.contains("refused before its first act, as things stand: pier/fares can be started"), "{shown}");
     let told = yantro_e2e::told(&server.cli(&["restart", "fares", "--yes"]));
     assert!(told.contains("refused") && told.contains(why), "{told}");
     assert_eq!(pier.ok(&["systemctl", "is-active", "fares"]).trim(), "active", "it was never stopped");

@@ -355,6 +355,7 @@ impl Work<'_> {
         values.entry("dir".to_owned()).or_insert_with(|| self.procedure.dir.clone());
         Plan {
             remarks: Vec::new(),
+            refused_now: Vec::new(),
             felt: None,
             sequence: Sequence {
                 of: For::Procedure { procedure: self.procedure.name.clone(), title: self.procedure.title.clone() },

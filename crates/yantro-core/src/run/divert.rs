@@ -65,6 +65,7 @@ impl Divert {
             preflight: self.preflight.clone(),
             values: self.values.clone(),
             remarks: Vec::new(),
+            refused_now: Vec::new(),
             vouched: BTreeSet::new(),
             felt: None,
         }

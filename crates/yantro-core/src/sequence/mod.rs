@@ -555,6 +555,9 @@ pub struct Plan {
     /// What is worth knowing and keeps nobody from beginning: where a host's own manager has other limits, say.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub remarks: Vec<String>,
+    /// What its preflight would refuse it for, as things stood when it was shown: it is looked at again before the first act.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub refused_now: Vec<String>,
     /// Steps of lines before the one it begins at: they are taken as done, on the word of whoever begins it (N54).
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub vouched: BTreeSet<StepId>,

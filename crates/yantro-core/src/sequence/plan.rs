@@ -471,6 +471,7 @@ impl<'a> Work<'a> {
         let hits = self.hits(&steps);
         Plan {
             remarks: Vec::new(),
+            refused_now: Vec::new(),
             sequence: Sequence {
                 of: For::Wish { wish: self.request.wish, chosen: self.request.chosen.clone() },
                 steps,

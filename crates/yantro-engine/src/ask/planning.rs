@@ -97,9 +97,7 @@ impl Engine {
         match tokio::time::timeout(SHOWN_WITHIN, self.hands.preflight(obvious)).await {
             Ok(answers) => {
                 let against = answers.into_iter().filter(|(_, answer)| answer.verdict != Verdict::Holds);
-                plan.remarks.extend(
-                    against.map(|(look, answer)| format!("as it stands its preflight would refuse it: {}: {}", look.says, answer.says)),
-                );
+                plan.refused_now.extend(against.map(|(look, answer)| format!("{} – not so: {}", look.says, answer.says)));
             }
             Err(_) => {
                 plan.remarks.push("what its preflight looks at did not answer in time; it is looked at before the first act".to_owned())

@@ -87,6 +87,9 @@ pub fn show(plan: &PlanView, most: usize, line: &dyn Fn(String)) {
     if let Some(more) = more_than_shown(plan.plan.left_alone.len()) {
         line(tinted(Tint::Rest, format!("  left alone: {more} more")));
     }
+    for why in &plan.plan.refused_now {
+        line(format!("  {} before its first act, as things stand: {why}", tinted(Tint::Alarm, "✗ refused")));
+    }
     for remark in &plan.plan.remarks {
         line(tinted(Tint::Rest, format!("  note: {remark}")));
     }
