@@ -2613,6 +2613,8 @@ export interface components {
              * @default []
              */
             preflight: components["schemas"]["Preflight"][];
+            /** @description What its preflight would refuse it for, as things stood when it was shown: it is looked at again before the first act. */
+            refused_now?: string[];
             /** @description What is worth knowing and keeps nobody from beginning: where a host's own manager has other limits, say. */
             remarks?: string[];
             /** @description The steps. */
@@ -2650,6 +2652,8 @@ export interface components {
              * @default []
              */
             preflight: components["schemas"]["Preflight"][];
+            /** @description What its preflight would refuse it for, as things stood when it was shown: it is looked at again before the first act. */
+            refused_now?: string[];
             /** @description What is worth knowing and keeps nobody from beginning: where a host's own manager has other limits, say. */
             remarks?: string[];
             /** @description One sentence: what will be hit, who notices, for how long, what is left alone. */
