@@ -152,7 +152,8 @@ fn what_cannot_be_ended_at_its_limit_is_not_called_ended() {
         .to_owned();
     let pier = lab.host("pier", 11, &Spec { files, prepare, ..Spec::default() });
     let commands = "commands = { start = [\"/opt/ferry/stubborn\"], stop = [\"/bin/true\"], state = [\"/bin/sh\", \"-c\", \"exit 3\"], state_down = [3], user = \"root\", within = \"1s\" }\n";
-    let ladder = "ladder = [{ rung = \"port\", port = 7001, held_by_any = true }]\nstart = { patience = \"12s\", attempts = 2, gap = \"100ms\" }\n";
+    let ladder =
+        "ladder = [{ rung = \"port\", port = 7001, held_by_any = true }]\nstart = { patience = \"12s\", attempts = 2, gap = \"100ms\" }\n";
     let text = estate(&lab, &format!("{commands}{ladder}"))
         .replace("account = \"root\"", "account = \"purser\", sudo = \"acts\"")
         .replace("run_by = \"systemd\"", "run_by = \"commands\"");
