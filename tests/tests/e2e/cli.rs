@@ -89,7 +89,7 @@ fn a_run_is_watched_to_its_end_and_shown_with_what_it_did() {
     let shown = server.ok(&["show", "2"]);
     assert!(shown.contains("a new key") && shown.contains("stop") && shown.contains("pier/front"), "{shown}");
     let one = server.ok(&["show", "2", "--step", "1"]);
-    assert!(one.contains("signal TERM"), "one step is shown with its evidence:\n{one}");
+    assert!(one.contains("kill -s TERM "), "one step is shown with its evidence:\n{one}");
     let listed = server.ok(&["runs"]);
     assert!(listed.find("restart quay/app").unwrap() < listed.find("and 4 more").unwrap(), "the newest first:\n{listed}");
     let watched = server.ok(&["watch", "2"]);

@@ -161,7 +161,7 @@ fn a_restart_waits_for_what_it_needs_before_it_takes_anything_down() {
 }
 
 #[rstest]
-#[case::wrong_host_key("known_hosts", "host key is not the one that is known", "ssh-keygen -R")]
+#[case::wrong_host_key("known_hosts", "host key is not the one that is known", "ssh-keygen -f")]
 #[case::unknown_host_key("nobody_known", "host key is not known yet", "ssh-keyscan")]
 #[case::key_not_accepted("key", "accepts no key of ours for account root", "authorized_keys")]
 fn what_keeps_a_host_out_of_reach_is_told_with_its_mend(#[case] wrong: &str, #[case] why: &str, #[case] mend: &str) {

@@ -31,7 +31,7 @@ fn a_restart_goes_down_backwards_and_up_forwards_each_step_proven() {
     assert_eq!(server.records("db"), ["start", "ready", "stop", "start", "ready"]);
     // Evidence: the exact command, the port and who holds it, the line that was seen.
     let shown = server.ok(&["show", &run.to_string(), "--evidence"]);
-    for wanted in ["stand-in --name db", "listens on 5001", "db ready for connections", "signal TERM"] {
+    for wanted in ["stand-in --name db", "listens on 5001", "db ready for connections", "kill -s TERM "] {
         assert!(shown.contains(wanted), "\"{wanted}\" is missing of:\n{shown}");
     }
     let events = server.get(&format!("/runs/{run}/events"));
@@ -91,7 +91,7 @@ fn a_run_that_wants_what_another_holds_queues_behind_it() {
     server.ok(&["give-up", "--yes", &first.to_string(), "--why", "the other is more urgent"]);
     server.run_is(first, &["given-up"]);
     // The second finds that things changed, and holds before its first act or refuses to start what cannot work.
-    server.run_is(second, &["held", "finished"]);
+    server.run_is(second, &["held", "finished", "refused"]);
 }
 
 #[test]
