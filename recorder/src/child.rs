@@ -244,8 +244,13 @@ fn follow_command(act: &Act, pid: i32, out: i32, spec: &Spec) {
 /// runs as another account behind a `sudo` that was ended, was handed to us, and may not be ours to end.
 fn ends_whole(group: i32) -> bool {
     let began = Instant::now();
+    let mut is_empty = false;
     while began.elapsed() < GRACE {
-        unsafe { libc::kill(-group, libc::SIGKILL) };
+        // Once nobody is in it its number may be another group's.
+        if !is_empty {
+            let killed = unsafe { libc::kill(-group, libc::SIGKILL) };
+            is_empty = killed != 0 && io::Error::last_os_error().raw_os_error() == Some(libc::ESRCH);
+        }
         loop {
             match unsafe { libc::waitpid(-1, std::ptr::null_mut(), libc::WNOHANG) } {
                 0 => break,
