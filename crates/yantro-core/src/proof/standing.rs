@@ -42,6 +42,8 @@ pub struct Watched {
     runs_since: Option<Timestamp>,
     /// When its manager was seen to have started it again by itself, lately.
     started_again: Vec<Timestamp>,
+    /// When its manager was last asked how often it had.
+    counted_at: Timestamp,
 }
 
 /// Started again by its manager so often within so long, it goes on dying, however it stands between two deaths.
@@ -63,7 +65,16 @@ impl Watched {
             last_known: None,
             log_against: None,
         };
-        Self { seen, process: None, contrary: 0, asked_at: Timestamp::from_ms(0), blind: None, runs_since: None, started_again: Vec::new() }
+        Self {
+            seen,
+            process: None,
+            contrary: 0,
+            asked_at: Timestamp::from_ms(0),
+            blind: None,
+            runs_since: None,
+            started_again: Vec::new(),
+            counted_at: Timestamp::from_ms(0),
+        }
     }
 
     /// Whether a look that began then is news; from now on none that began before it is.
@@ -161,7 +172,10 @@ impl Watched {
     /// Notes that its manager started it again since the look before, and forgets what is long ago.
     fn count_restarts(&mut self, manager: Option<&UnitWord>, now: Timestamp) {
         self.started_again.retain(|at| now.since(*at) < LOOPS.1);
-        let (Some(before), Some(is)) = (&self.seen.manager, manager) else { return };
+        let Some(is) = manager else { return };
+        // What happened over a long time in which nobody could ask may be long ago.
+        let is_lately = now.since(std::mem::replace(&mut self.counted_at, now)) < LOOPS.1;
+        let Some(before) = self.seen.manager.as_ref().filter(|_| is_lately) else { return };
         // Each run of it that somebody asks for counts from none.
         let more = is.restarts.saturating_sub(before.restarts) as usize;
         self.started_again.extend(std::iter::repeat_n(now, more.min(LOOPS.0)));
@@ -290,9 +304,11 @@ mod tests {
         assert_eq!(looping, Ailing);
         assert!(says.contains("started it again 9 times"), "{says}");
         assert_eq!(state(60, 9).0, Ailing);
-        assert_eq!(state(200, 9).0, Proven, "it has stayed");
+        assert_eq!((state(100, 9).0, state(200, 9).0), (Ailing, Proven), "it has stayed");
         assert_eq!((state(210, 10).0, state(212, 11).0), (Proven, Ailing));
         assert_eq!(state(215, 0).0, Proven, "somebody started it anew");
+        assert_eq!(state(2000, 9).0, Proven, "nobody could ask for long: when it was cannot be said");
+        assert_eq!((state(2010, 10).0, state(2020, 11).0), (Proven, Ailing));
     }
 
     #[test]
