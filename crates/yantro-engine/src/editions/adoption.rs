@@ -1,10 +1,12 @@
 //! Looking through hosts, and describing what was found there.
 
+use std::collections::BTreeSet;
+
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    estate::vet,
-    name::{HostName, did_you_mean},
+    estate::{Estate, vet},
+    name::{Address, HostName, did_you_mean},
     survey::Survey,
     written::related,
 };
@@ -27,6 +29,21 @@ pub struct HostSurvey {
     /// What they need that no service describes yet, in sentences.
     #[serde(default)]
     pub left_out: Vec<String>,
+}
+
+/// Whether an estate is what it was before but for one relation: no other copy that is described along with it took that on, and
+/// none that was taken from a common block is lost by it.
+fn adds_only(before: &Estate, after: &Estate, address: &Address, on: &Address) -> bool {
+    type Relations<'e> = BTreeSet<(&'e BTreeSet<Address>, u32)>;
+    fn relies<'e>(estate: &'e Estate, of: &Address) -> Relations<'e> {
+        estate.services.get(of).into_iter().flat_map(|s| &s.relies_on).map(|r| (&r.any_of, r.at_least)).collect()
+    }
+    let added = BTreeSet::from([on.clone()]);
+    before.services.keys().all(|a| {
+        let mut wanted = relies(before, a);
+        wanted.extend((a == address).then_some((&added, 1)));
+        relies(after, a) == wanted
+    })
 }
 
 impl Engine {
@@ -55,11 +72,12 @@ impl Engine {
         let mut text = format!("{}\n\n{}", loaded.text.trim_end(), found.toml.trim_start());
         let mut remarks = found.left_out;
         // Whoever was described before what it needs relies on it from now on.
-        if let Some(estate) = vet(&text, &loaded.folder).estate {
+        if let Some(mut estate) = vet(&text, &loaded.folder).estate {
             for (address, on) in found.survey.known_in(&estate, host).now_related(&loaded.estate) {
-                match related(&text, &address.service, &on).filter(|_| address.copy.is_none()) {
-                    Some(with) => {
-                        text = with;
+                let with = related(&text, &address.service, &on).and_then(|with| Some((vet(&with, &loaded.folder).estate?, with)));
+                match with.filter(|(after, _)| adds_only(&estate, after, &address, &on)) {
+                    Some((after, with)) => {
+                        (estate, text) = (after, with);
                         remarks.push(format!("{address} relies on {on} from now on, as its unit says"));
                     }
                     None => remarks.push(format!("the unit of {address} needs {on}: write that into its relies_on")),
@@ -69,5 +87,35 @@ impl Engine {
         let request = LoadRequest { text, folder: loaded.folder.clone(), why, over_edits: true };
         let outcome = self.load_adopted(request, who).await?;
         Ok(LoadOutcome { remarks, ..outcome })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    /// What is written into one description must say nothing of another, and take nothing away.
+    #[rstest]
+    #[case::one("[service.app]\nlike = \"x\"\nhost = \"quay\"\nvalues = { port = 3 }\n", true)]
+    #[case::with_a_list_of_its_own("[service.app]\nlike = \"y\"\nhost = \"quay\"\nvalues = { port = 3 }\nrelies_on = [\"old\"]\n", true)]
+    #[case::that_takes_its_list_from_elsewhere("[service.app]\nlike = \"y\"\nhost = \"quay\"\nvalues = { port = 3 }\n", false)]
+    #[case::on_two_hosts("[service.app]\nlike = \"x\"\nhosts = [\"quay\", \"pier\"]\nvalues = { port = 3 }\n", false)]
+    #[case::that_the_other_relies_on("relies_on = [\"app\"]\n[service.app]\nlike = \"x\"\nhost = \"quay\"\nvalues = { port = 3 }\n", false)]
+    fn a_relation_is_added_where_it_adds_nothing_else(#[case] rest: &str, #[case] adds: bool) {
+        let text = format!(
+            "[estate]\nname = \"T\"\nstands_for = \"test\"\n[host.quay]\nreach = \"here\"\n\
+             [host.pier]\nreach = \"here\"\naddress = \"127.0.0.2\"\n\
+             [like.x]\nrun_by = \"systemd\"\nladder = [{{ rung = \"port\", port = \"{{port}}\" }}]\n\
+             [like.y]\nlike = \"x\"\nrelies_on = [\"old\"]\n\
+             [service.old]\nlike = \"x\"\nhost = \"quay\"\nvalues = {{ port = 2 }}\n\
+             [service.db]\nlike = \"x\"\nhost = \"quay\"\nvalues = {{ port = 1 }}\n{rest}"
+        );
+        let before = vet(&text, "/e");
+        let before = before.estate.unwrap_or_else(|| panic!("{:?}", before.faults));
+        let (address, on): (Address, Address) = ("quay/app".parse().unwrap(), "quay/db".parse().unwrap());
+        let with = related(&text, &address.service, &on).unwrap();
+        assert_eq!(vet(&with, "/e").estate.is_some_and(|after| adds_only(&before, &after, &address, &on)), adds, "{with}");
     }
 }
