@@ -34,15 +34,29 @@ fn without_zone(text: &str) -> Option<i64> {
     let rest = &text[19..];
     let formats = ["%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S", "%Y/%m/%d %H:%M:%S", "%d.%m.%Y %H:%M:%S"];
     let at = formats.iter().find_map(|f| NaiveDateTime::parse_from_str(day_and_time, f).ok())?;
-    let fraction = rest.strip_prefix(['.', ',']).unwrap_or_default();
-    let digits: String = fraction.chars().take_while(char::is_ascii_digit).take(3).collect();
+    let (fraction, behind) = match rest.strip_prefix(['.', ',']) {
+        Some(of_second) => of_second.split_at(of_second.find(|c: char| !c.is_ascii_digit()).unwrap_or(of_second.len())),
+        None => ("", rest),
+    };
+    let digits = &fraction[..fraction.len().min(3)];
     let ms = digits.parse::<i64>().map_or(0, |n| n * 10i64.pow(3 - digits.len() as u32));
-    // A zone right behind it, as PostgreSQL writes it.
-    let zone = rest[rest.len() - fraction.len()..].trim_start_matches(|c: char| c.is_ascii_digit()).trim_start();
+    // A zone right behind it, by its letters or by how far it is off.
+    let zone = behind.trim_start();
+    if let Some(off) = off_by(zone) {
+        return Some(at.and_utc().timestamp_millis() + ms - off * 1000);
+    }
     if zone.starts_with("UTC") || zone.starts_with("GMT") || zone.starts_with("Z ") {
         return Some(at.and_utc().timestamp_millis() + ms);
     }
     local(at).map(|t| t + ms)
+}
+
+/// An offset in seconds: `+0100`, `+01:00` or `+01`.
+fn off_by(zone: &str) -> Option<i64> {
+    let (sign, rest) = zone.strip_prefix('+').map(|r| (1, r)).or_else(|| zone.strip_prefix('-').map(|r| (-1, r)))?;
+    let digits: String = rest.chars().take_while(|c| c.is_ascii_digit() || *c == ':').filter(|c| *c != ':').collect();
+    let (hours, minutes) = (digits.get(..2)?.parse::<i64>().ok()?, digits.get(2..4).map_or(Some(0), |m| m.parse::<i64>().ok())?);
+    (hours <= 14 && minutes < 60 && matches!(digits.len(), 2 | 4)).then_some(sign * (hours * 3600 + minutes * 60))
 }
 
 fn of_syslog(text: &str, now: DateTime<Local>) -> Option<i64> {
@@ -67,6 +81,10 @@ mod tests {
     #[case::with_an_offset("2026-11-28T16:06:59+01:00 ready")]
     #[case::a_web_servers("10.0.0.7 - - [28/Nov/2026:15:06:59 +0000] \"GET / HTTP/1.1\" 200 612 \"-\" \"yantro-look/0.1\"")]
     #[case::another_zone("10.0.0.7 - maren [28/Nov/2026:17:06:59 +0200] \"GET /[a] HTTP/1.1\" 200 612")]
+    #[case::without_a_fraction("2026-11-28 15:06:59 UTC [231] LOG:  ready")]
+    #[case::off_by_hours("2026-11-28 17:06:59 +0200 ready")]
+    #[case::off_right_behind("2026-11-28 16:06:59.000+01 [231] LOG:  ready")]
+    #[case::off_the_other_way("2026-11-28 10:06:59,000 -05:00 INFO ready")]
     #[case::a_databases("2026-11-28 15:06:59.000 UTC [231] LOG:  database system is ready to accept connections")]
     fn a_time_with_its_zone_is_read(#[case] text: &str) {
         assert_eq!(stamp(text, now()), Some(1_795_878_419_000), "{text}");
