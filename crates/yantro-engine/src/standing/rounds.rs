@@ -31,6 +31,9 @@ const PAUSE_TIMES: u32 = 4;
 
 const LONGEST_PAUSE: Duration = Duration::from_secs(10);
 
+/// How long a round waits for looks at this machine.
+const HERE_WITHIN: Duration = Duration::from_secs(60);
+
 /// How long a round waits for another machine's answers.
 const WAITED_FOR: Duration = Duration::from_secs(1);
 
@@ -173,7 +176,8 @@ impl Engine {
                 }
                 let tasks = asked.into_iter().map(|(of, services)| (of, tokio::spawn(self.clone().look_in_turn(services))));
                 for (of, mut task) in tasks.collect::<Vec<_>>() {
-                    let within = if of == Asked::Here { LONGEST_PAUSE * PAUSE_TIMES } else { WAITED_FOR.saturating_sub(began.elapsed()) };
+                    // Looks here are bounded themselves, and none of them waits for another machine.
+                    let within = if of == Asked::Here { HERE_WITHIN } else { WAITED_FOR.saturating_sub(began.elapsed()) };
                     match tokio::time::timeout(within, &mut task).await {
                         Ok(ended) => took = took.max(ended.map_or(Duration::ZERO, |at| at.duration_since(began))),
                         Err(_) => drop(late.insert(of, task)),
