@@ -355,15 +355,10 @@ impl Hands {
         let Announced { says, to, identity, run, title, who, at } = told;
         let host = to.clone().unwrap_or_else(|| "the run's record".to_owned());
         let begun = ActBegun {
-            env: BTreeMap::new(),
-            to_the_letter: Default::default(),
             command: vec!["announce".to_owned(), says.clone(), host],
             dir: "/".to_owned(),
             user: who.clone(),
-            pid: None,
-            started: None,
-            marks: BTreeMap::new(),
-            boot: None,
+            ..ActBegun::default()
         };
         self.tell(run, Input::ActBegun { step, act, begun });
         let Some(to) = to else { return self.tell(run, Input::ActEnded { step, act, end: ActEnd::Sent }) };
@@ -448,7 +443,7 @@ impl Hands {
         match recorded {
             // Taken out of use by a server that ended before it had noted so.
             Recorded::Burnt => self.tell(run, Input::ActNeverBegun { step, act }),
-            Recorded::Nothing | Recorded::OnlyFolder => self.tell(run, Input::ActUnknown { step, act }),
+            Recorded::Nothing | Recorded::OnlyFolder | Recorded::GoesOn => self.tell(run, Input::ActUnknown { step, act }),
             Recorded::Begun(record) => {
                 remember(&record);
                 self.hosts.follow(&address.host, identity, record, self.teller(given.clone(), address.clone())).await;

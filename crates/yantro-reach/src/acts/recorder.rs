@@ -73,6 +73,8 @@ pub enum Recorded {
     Begun(ActRecord),
     /// It ended.
     Ended(Option<ActRecord>, ActEnd),
+    /// It was to be ended at its limit, and what it runs could not be: nobody can say what becomes of it.
+    GoesOn,
 }
 
 /// An act that has begun.
@@ -87,7 +89,7 @@ pub struct ActRecord {
 }
 
 /// Why an act has no outcome that was to be ended and could not be.
-const GOES_ON: &str = "it took longer than it may, and what it runs as another account goes on: this one may not end it";
+pub(crate) const GOES_ON: &str = "it took longer than it may, and what it runs as another account goes on: this one may not end it";
 
 /// Reads what is written down in an act's folder.
 pub fn read(folder: &Path) -> Recorded {
@@ -99,7 +101,7 @@ pub fn read(folder: &Path) -> Recorded {
     match (json("ended.json"), begun) {
         (Some(ended), None) if ended["burnt"] == true => Recorded::Burnt,
         // It was to be ended and was not: what becomes of it nobody can say.
-        (Some(ended), _) if ended["goes_on"] == true => Recorded::OnlyFolder,
+        (Some(ended), _) if ended["goes_on"] == true => Recorded::GoesOn,
         (Some(ended), begun) => Recorded::Ended(begun, end(&ended, folder)),
         (None, Some(begun)) => Recorded::Begun(begun),
         (None, None) => Recorded::OnlyFolder,
@@ -282,7 +284,7 @@ pub(crate) async fn follow(folder: PathBuf, begun: ActRecord, tell: impl Fn(ActN
         for _ in 0..200 {
             match read(&folder) {
                 Recorded::Ended(_, end) => return tell(ActNews::Ended(end)),
-                Recorded::OnlyFolder => return tell(ActNews::Lost(GOES_ON.to_owned())),
+                Recorded::GoesOn => return tell(ActNews::Lost(GOES_ON.to_owned())),
                 _ => {}
             }
             if !begun.recorder.is_alive() && !matches!(read(&folder), Recorded::Ended(..)) {

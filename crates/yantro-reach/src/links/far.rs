@@ -32,7 +32,7 @@ use yantro_core::{
 };
 
 use crate::{
-    acts::recorder::{ActNews, Recorded},
+    acts::recorder::{ActNews, GOES_ON, Recorded},
     links::hops::hops_in,
     links::opening::{Opened, ended, open},
     links::outbox::Outbox,
@@ -641,6 +641,10 @@ impl Far {
                     Recorded::Burnt => {
                         let why = "it was taken out of use before it began".to_owned();
                         return Err(refused(Trouble { why, mend: "try again".to_owned() }));
+                    }
+                    Recorded::GoesOn => {
+                        tell(ActNews::Lost(GOES_ON.to_owned()));
+                        return Ok(());
                     }
                     Recorded::OnlyFolder => {
                         tokio::time::sleep(Duration::from_millis(100)).await;

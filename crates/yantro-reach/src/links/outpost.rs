@@ -304,6 +304,7 @@ async fn answer(here: &Here, ask: Ask, tell: Tell) -> Result<Value, String> {
                     }
                 }
                 Recorded::Ended(_, end) => tell.tell(&ActNews::Ended(end)),
+                Recorded::GoesOn => tell.tell(&ActNews::Lost(recorder::GOES_ON.to_owned())),
                 Recorded::OnlyFolder | Recorded::Nothing | Recorded::Burnt => {
                     tell.tell(&ActNews::Lost("no record of it is left there".to_owned()))
                 }

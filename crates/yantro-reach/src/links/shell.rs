@@ -587,7 +587,7 @@ async fn follow(sh: &Sh, hello: &Hello, at: &str, tell: &impl Fn(Value)) {
                 let (code, _) = sh.run(&format!("{at}{}", is_there())).await;
                 gone = if code == 0 { 0 } else { gone + 1 };
             }
-            Recorded::Nothing | Recorded::OnlyFolder | Recorded::Burnt => gone += 1,
+            Recorded::Nothing | Recorded::OnlyFolder | Recorded::Burnt | Recorded::GoesOn => gone += 1,
         }
         // Its end is written down a moment after it.
         if gone > 3 {

@@ -24,8 +24,9 @@ use crate::{acts::recorder::ActRecord, looks::climb::Climb, looks::logs::LogFoll
 /// A service that was started, when, and its process where one is known.
 pub type Started = (Arc<Service>, Timestamp, Option<u32>);
 
-/// The version of what is said. Server and outpost must have the same.
-pub const PROTOCOL: u32 = 1;
+/// The version of what is said. Server and outpost must have the same: one that is installed and speaks another is left alone.
+/// It goes up with whatever is said otherwise (see the test below).
+pub const PROTOCOL: u32 = 2;
 
 /// Who wants to act, as it is told to another host (R35).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -309,6 +310,31 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+
+    fn without_descriptions(value: &mut Value) {
+        match value {
+            Value::Object(all) => {
+                all.retain(|key, value| key != "description" || !value.is_string());
+                all.values_mut().for_each(without_descriptions);
+            }
+            Value::Array(all) => all.iter_mut().for_each(without_descriptions),
+            _ => {}
+        }
+    }
+
+    /// An outpost that is installed is left alone where it speaks another version: what is said otherwise is another one.
+    #[test]
+    fn what_is_said_otherwise_is_said_in_another_version() {
+        use sha2::{Digest, Sha256};
+        use yantro_core::{
+            proof::Answer,
+            run::{ActBegun, ActEnd, LogMark},
+        };
+        let mut forms = json!([schemars::schema_for!((Service, Rung, Answer)), schemars::schema_for!((ActBegun, ActEnd, LogMark))]);
+        without_descriptions(&mut forms);
+        let form = Sha256::digest(forms.to_string()).iter().take(4).map(|b| format!("{b:02x}")).collect::<String>();
+        assert_eq!((PROTOCOL, form.as_str()), (2, "67923f89"), "raise PROTOCOL, and write down the form that goes with it");
+    }
 
     #[rstest]
     #[case(Said::Tell(7, json!({ "begun": true })))]
