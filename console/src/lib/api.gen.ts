@@ -883,6 +883,25 @@ export interface components {
             /** @description What it means, in a sentence. */
             says: string;
         };
+        /** @description What was said beside what a plan is for, and stands nowhere in its sequence: worked out anew it is asked with the same. */
+        AskedWith: {
+            /**
+             * @description Nothing else is to be moved along (R3).
+             * @default false
+             */
+            alone: boolean;
+            /** @description Units that a host's manager moves along, named one by one as `host:unit` (R38). */
+            along?: string[];
+            /** @description What earlier runs had found up, by the words that asked for it (R37). */
+            found_by?: {
+                [key: string]: components["schemas"]["Address"][];
+            };
+            /**
+             * @description Which of the allowed orders is taken.
+             * @default soonest
+             */
+            prefer: components["schemas"]["Prefer"];
+        };
         /** @description A question asked before it begins. */
         Asks: {
             /** @description A text must match this as a whole. */
@@ -1022,6 +1041,14 @@ export interface components {
             as_found: {
                 [key: string]: components["schemas"]["SeenState"];
             };
+            /**
+             * @description What else was said of it, and is said again whenever it is worked out anew.
+             * @default {
+             *       "alone": false,
+             *       "prefer": "soonest"
+             *     }
+             */
+            asked_with: components["schemas"]["AskedWith"];
             /**
              * Format: uint32
              * @description How many services it works on at once, where it was asked to go slower than the estate allows.
@@ -3424,6 +3451,11 @@ export interface components {
             /** @constant */
             rung: "rights";
         } | {
+            /** @description The account of the processes. */
+            account: string;
+            /** @constant */
+            rung: "signals";
+        } | {
             /** @constant */
             rung: "unit";
             /** @description The unit, with its kind. */
@@ -3697,12 +3729,16 @@ export interface components {
         SeenState: "unknown" | "down" | "rising" | "proven" | "ailing" | "sinking" | "out-of-reach";
         /** @description The steps worked out for a wish or a procedure. */
         Sequence: {
+            /** @description The further act, where one was asked for by itself. */
+            act?: string | null;
             /** @description Groups whose `keep_up` the operator set aside, in so many words (R20). */
             below_keep_up: components["schemas"]["GroupName"][];
             /** @description What was chosen for it. */
             chosen?: components["schemas"]["Address"][];
             /** @description Services that the operator named one by one as standing on what stops (R3). */
             left_standing: components["schemas"]["Address"][];
+            /** @description The selection that the act is of. */
+            of?: string[];
             /** @description The procedure, where it is one. */
             procedure?: components["schemas"]["ProcedureName"] | null;
             /** @description The steps, by number. */
@@ -4733,6 +4769,8 @@ export interface components {
         }));
         /** @description A step, as planned and as it stands. */
         StepView: {
+            /** @description What each of its acts was given as, so that it can be pasted into a shell there; empty for one that has not begun. */
+            commands?: string[];
             /** @description What happens when it fails. */
             if_it_fails: string;
             /** @description As it stands. */

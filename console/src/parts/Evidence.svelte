@@ -4,7 +4,6 @@
   import type { Schemas, StepView } from '../lib/api';
   import { stepHue, stepWord } from '../lib/states';
   import { clock, ms } from '../lib/time';
-  import { typed } from '../lib/typed';
   import LogEvidence from './LogEvidence.svelte';
 
   let { run, step, children }: { run: number; step: StepView; children?: Snippet } = $props();
@@ -72,7 +71,7 @@
     {/if}
     {#if one?.begun}
       <p class="mt-2 text-[14px] text-ink3">given at {clock(ms(one.intended_at))} in {one.begun.dir} as {one.begun.user}, attempt {one.attempt}{one.begun.pid ? `, process ${one.begun.pid}` : ''}</p>
-      <p class="mt-0.5 font-mono text-[13px] break-all">{typed(one.begun)}</p>
+      <p class="mt-0.5 font-mono text-[13px] break-all">{step.commands?.[acts.indexOf(one)] ?? ''}</p>
     {/if}
     {#if one?.end}<p class="mt-1 text-[14px]">{told(one.end[1])} <span class="text-ink3">at {clock(ms(one.end[0]))}</span></p>{/if}
     {@render children?.()}

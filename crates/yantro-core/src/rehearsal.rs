@@ -155,17 +155,7 @@ impl Stage for Played<'_> {
 
     fn act(&mut self, run: &Run, step: StepId, act: ActId, kind: ActKind) {
         let command = Vec::new();
-        let begun = ActBegun {
-            env: BTreeMap::new(),
-            to_the_letter: Default::default(),
-            command,
-            dir: "/".to_owned(),
-            user: String::new(),
-            pid: None,
-            started: None,
-            marks: BTreeMap::new(),
-            boot: None,
-        };
+        let begun = ActBegun { command, dir: "/".to_owned(), user: String::new(), ..ActBegun::default() };
         self.inputs.push_back(Input::ActBegun { step, act, begun });
         if step == self.fails {
             // A start that fails leaves nothing behind, a stop leaves its service as it was.

@@ -76,7 +76,7 @@ pub struct FoundProcess {
 }
 
 /// How an act began.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ActBegun {
     /// The exact command, with references in the place of secrets.
     pub command: Vec<String>,
@@ -104,31 +104,27 @@ pub struct ActBegun {
 
 impl ActBegun {
     /// What does the same when it is pasted into a POSIX shell there: in its folder, as its account, with its environment.
-    /// A secret is read where its reference says.
+    /// A secret is read where its reference says, by that account, and is no argument of anything.
     pub fn typed(&self) -> String {
-        let word = |w: &str| shell_words::quote(w).into_owned();
-        let signal = self.command.first().and_then(|w| w.strip_prefix("signal "));
-        let mut words: Vec<String> = match signal {
-            Some(name) => ["kill", "-s", name].map(str::to_owned).into_iter().chain(self.command[1..].iter().map(|w| word(w))).collect(),
-            None => self.command.iter().map(|w| word(w)).collect(),
+        let words = |all: &[String]| all.iter().map(|w| shell_words::quote(w).into_owned()).collect::<Vec<_>>().join(" ");
+        if let Some(name) = self.command.first().and_then(|w| w.strip_prefix("signal ")) {
+            return format!("kill -s {name} {}", words(&self.command[1..]));
+        }
+        let value = |name: &String, value: &str| match (value.strip_prefix("file:"), value.strip_prefix("env:")) {
+            (Some(path), _) if !self.to_the_letter.contains(name) => format!("\"$(cat {})\"", shell_words::quote(path)),
+            (_, Some(of)) if !self.to_the_letter.contains(name) => format!("\"${of}\""),
+            _ => shell_words::quote(value).into_owned(),
         };
-        if !self.env.is_empty() {
-            let value = |name: &String, value: &str| match (value.strip_prefix("file:"), value.strip_prefix("env:")) {
-                _ if self.to_the_letter.contains(name) => word(value),
-                (Some(path), _) => format!("\"$(cat {})\"", word(path)),
-                (_, Some(name)) => format!("\"${name}\""),
-                _ => word(value),
-            };
-            let given = self.env.iter().map(|(name, v)| format!("{name}={}", value(name, v)));
-            words = std::iter::once("env".to_owned()).chain(given).chain(words).collect();
-        }
+        let given: String = self.env.iter().map(|(name, v)| format!("{name}={} ", value(name, v))).collect();
+        let command = format!("{given}{}", words(&self.command));
         // Where sudo was asked for it stands there already.
-        let as_another = !matches!(self.user.as_str(), "" | "root") && signal.is_none() && self.command.first().is_none_or(|w| w != "sudo");
-        if as_another {
-            words.splice(0..0, ["sudo".to_owned(), "-u".to_owned(), word(&self.user), "--".to_owned()]);
-        }
-        let command = words.join(" ");
-        if matches!(self.dir.as_str(), "" | "/") || signal.is_some() { command } else { format!("cd {} && {command}", word(&self.dir)) }
+        let is_another = !matches!(self.user.as_str(), "" | "root") && self.command.first().is_none_or(|w| w != "sudo");
+        let command = match (is_another, given.is_empty()) {
+            (false, _) => command,
+            (true, true) => format!("sudo -u {} -- {command}", shell_words::quote(&self.user)),
+            (true, false) => format!("sudo -u {} -- sh -c {}", shell_words::quote(&self.user), shell_words::quote(&command)),
+        };
+        if matches!(self.dir.as_str(), "" | "/") { command } else { format!("cd {} && {command}", shell_words::quote(&self.dir)) }
     }
 }
 
@@ -192,12 +188,9 @@ mod tests {
             command: command.iter().map(|w| (*w).to_owned()).collect(),
             dir: dir.to_owned(),
             user: user.to_owned(),
-            pid: None,
-            started: None,
-            marks: BTreeMap::new(),
             env: env.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect(),
             to_the_letter: letter.iter().map(|n| (*n).to_owned()).collect(),
-            boot: None,
+            ..ActBegun::default()
         }
     }
 
@@ -206,8 +199,12 @@ mod tests {
     #[case::a_signal(begun(&["signal TERM", "231", "232"], "/", "fares", &[], &[]), "kill -s TERM 231 232")]
     #[case::through_sudo(begun(&["sudo", "-n", "--", "/bin/on"], "/", "purser", &[], &[]), "sudo -n -- /bin/on")]
     #[case::as_an_account(begun(&["/bin/on"], "/srv/it's", "fares", &[], &[]), r"cd '/srv/it'\''s' && sudo -u fares -- /bin/on")]
-    #[case::with_a_secret(begun(&["/bin/on"], "/", "root", &[("KEY", "file:/etc/k"), ("T", "env:TOKEN")], &[]), "env KEY=\"$(cat /etc/k)\" T=\"$TOKEN\" /bin/on")]
-    #[case::with_what_looks_like_one(begun(&["/bin/on"], "/", "root", &[("WHO", "file:/etc/shadow")], &["WHO"]), "env WHO=file:/etc/shadow /bin/on")]
+    #[case::with_a_secret(begun(&["/bin/on"], "/", "root", &[("KEY", "file:/etc/k"), ("T", "env:TOKEN")], &[]), "KEY=\"$(cat /etc/k)\" T=\"$TOKEN\" /bin/on")]
+    #[case::with_a_secret_as_an_account(
+        begun(&["/bin/on", "a b"], "/srv", "fares", &[("KEY", "file:/etc/k")], &[]),
+        r#"cd /srv && sudo -u fares -- sh -c 'KEY="$(cat /etc/k)" /bin/on '\''a b'\'''"#
+    )]
+    #[case::with_what_looks_like_one(begun(&["/bin/on"], "/", "root", &[("WHO", "file:/etc/shadow")], &["WHO"]), "WHO=file:/etc/shadow /bin/on")]
     fn a_command_can_be_pasted(#[case] begun: ActBegun, #[case] typed: &str) {
         assert_eq!(begun.typed(), typed);
     }

@@ -176,7 +176,8 @@ pub fn sheet(plan: &Plan, estate: &Estate, edition: u64, at: Timestamp) -> Strin
     if !plan.preflight.is_empty() {
         let _ = writeln!(out, "\nBefore the first act");
         // Whoever works by hand has rights and paper of their own.
-        let of_ours = |k: &RungKind| matches!(k, RungKind::Rights { .. } | RungKind::Records { .. } | RungKind::Outlives);
+        let of_ours =
+            |k: &RungKind| matches!(k, RungKind::Rights { .. } | RungKind::Signals { .. } | RungKind::Records { .. } | RungKind::Outlives);
         for look in plan.preflight.iter().filter(|l| !of_ours(&l.rung.kind)) {
             let _ = writeln!(out, "  [ ] {} (on {})", look.says, look.host);
         }

@@ -84,15 +84,5 @@ pub fn decision(kind: DecisionKind, hold: Option<u32>) -> Decision {
 
 /// How an act begins here.
 pub fn begun_now() -> ActBegun {
-    ActBegun {
-        env: BTreeMap::new(),
-        to_the_letter: Default::default(),
-        command: vec!["/bin/x".into()],
-        dir: "/".into(),
-        user: "x".into(),
-        pid: Some(7),
-        started: Some(7),
-        marks: BTreeMap::new(),
-        boot: None,
-    }
+    ActBegun { command: vec!["/bin/x".into()], dir: "/".into(), user: "x".into(), pid: Some(7), started: Some(7), ..ActBegun::default() }
 }

@@ -486,17 +486,7 @@ impl Stage for World {
 
 /// How an act begins here.
 fn begun() -> ActBegun {
-    ActBegun {
-        env: BTreeMap::new(),
-        to_the_letter: Default::default(),
-        command: vec![],
-        dir: "/".into(),
-        user: "x".into(),
-        pid: None,
-        started: None,
-        marks: BTreeMap::new(),
-        boot: None,
-    }
+    ActBegun { command: vec![], dir: "/".into(), user: "x".into(), ..ActBegun::default() }
 }
 
 /// What of a run is in its events.

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use yantro_core::{
     name::{HostName, ProcedureName},
     proof::Answer,
-    run::{Allowed, Difference, Otherwise, Run, RunId, RunState, StepNow, StepState, WindowTerms},
+    run::{ActBegun, Allowed, Difference, Otherwise, Run, RunId, RunState, StepNow, StepState, WindowTerms},
     sequence::{Part, Preflight, Step},
     time::Timestamp,
 };
@@ -50,6 +50,9 @@ pub struct StepView {
     pub if_it_fails: String,
     /// The rungs it climbs, in words, in order.
     pub rungs: Vec<String>,
+    /// What each of its acts was given as, so that it can be pasted into a shell there; empty for one that has not begun.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub commands: Vec<String>,
 }
 
 /// A run in full.
@@ -194,6 +197,7 @@ pub(crate) fn view(run: &Run, now: Timestamp, since: Option<u64>) -> RunView {
                 says: said(run, planned),
                 row: planned.row(),
                 planned: planned.clone(),
+                commands: step.acts.iter().map(|a| a.begun.as_ref().map_or_else(String::new, ActBegun::typed)).collect(),
                 now: step.clone(),
                 title: service.map_or_else(|| planned.says(), |s| s.title.clone()),
                 rungs: rungs.iter().map(|r| r.kind.says()).collect(),

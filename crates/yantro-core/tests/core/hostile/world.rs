@@ -843,17 +843,7 @@ fn exited(code: i32) -> ActEnd {
 }
 
 fn begun() -> ActBegun {
-    ActBegun {
-        env: BTreeMap::new(),
-        to_the_letter: Default::default(),
-        command: vec![],
-        dir: "/".into(),
-        user: "x".into(),
-        pid: None,
-        started: None,
-        marks: BTreeMap::new(),
-        boot: None,
-    }
+    ActBegun { command: vec![], dir: "/".into(), user: "x".into(), ..ActBegun::default() }
 }
 
 fn brief(input: &Input) -> String {
