@@ -592,15 +592,13 @@ impl Here {
         Prepared {
             order: recorder::signal_order(Path::new(""), number, targets),
             begun: ActBegun {
-                env: BTreeMap::new(),
-                to_the_letter: Default::default(),
                 command,
                 dir: "/".to_owned(),
                 user: own_account(),
                 pid: targets.first().map(|t| t.pid),
                 started: targets.first().map(|t| t.started),
                 marks,
-                boot: None,
+                ..ActBegun::default()
             },
             stays: false,
         }

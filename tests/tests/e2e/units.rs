@@ -133,6 +133,22 @@ fn a_start_that_fails_shows_the_managers_own_reason(#[case] service: &str, #[cas
     assert!(because.contains(why) && because.contains(mend), "{because}");
 }
 
+/// A bus that is restarted takes everybody's connection with it: what the manager says is heard again after that.
+#[test]
+fn the_manager_is_asked_again_after_its_bus_was_restarted() {
+    let Some(lab) = Lab::raise() else { return };
+    let pier = raise(&lab, &format!("[Service]\n{RUN}\n"), &[]);
+    pier.ok(&["systemctl", "start", "fares"]);
+    let server = Server::with_estate(&estate(&lab, LADDER));
+    proven(&server, &["pier/fares"]);
+    pier.ok(&["systemctl", "restart", "dbus"]);
+    pier.ok(&["systemctl", "stop", "fares"]);
+    wait_until("what it says is heard", || (server.state("pier/fares") == "down").then_some(()));
+    // Its signals too: a run is told when the unit is up.
+    server.ok(&["start", "fares", "--yes"]);
+    proven(&server, &["pier/fares"]);
+}
+
 /// What runs as root behind a sudo cannot be ended by the account that asked for it: that is no end, and nothing is begun beside it.
 #[test]
 fn what_cannot_be_ended_at_its_limit_is_not_called_ended() {

@@ -136,6 +136,11 @@ pub enum RungKind {
         /// The names of the environment that it is given besides.
         env: Vec<String>,
     },
+    /// The account by which Yantro acts on the host may signal processes of another one. Added to preflights by itself.
+    Signals {
+        /// The account of the processes.
+        account: String,
+    },
     /// A unit of the host's manager can be started: its definition, its account and its programs are there. Added to preflights
     /// by itself.
     Unit {
@@ -177,6 +182,7 @@ impl RungKind {
             RungKind::PortFree { port, .. } => format!("port {port} free"),
             RungKind::Program { program } => format!("program {}", program.rsplit('/').next().unwrap_or(program)),
             RungKind::Rights { account, command, .. } => format!("{} as {account}", command.join(" ")),
+            RungKind::Signals { account } => format!("signals to {account}"),
             RungKind::Unit { unit } => format!("unit {unit}"),
             RungKind::Outlives => "what is started outlives Yantro".to_owned(),
             RungKind::Records { of_server: true, .. } => "room for the server's records".to_owned(),

@@ -5,15 +5,16 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::{Preflight, Step, StepKind, manager_command, manager_kill};
 use crate::{
     estate::{Estate, Rung, RungKind, Service, ServiceRunner, file::Force},
-    model::task::Task,
+    model::task::{Task, Work},
     name::{Address, HostName},
     proof::SeenState,
 };
 
-/// So much room at least must be where a host's acts are written down, and so much more for each act: what it prints is kept
-/// up to this.
+/// So much room at least must be where a host's acts are written down; so much more for each act, and for each that runs a
+/// command, whose output is kept up to this.
 const RECORDS: u64 = 1_000_000;
-const RECORD_OF_ACT: u64 = 64 * 1024;
+const RECORD_OF_ACT: u64 = 4 * 1024;
+const RECORD_OF_COMMAND: u64 = 64 * 1024;
 /// So much must be where the server keeps its store, and so much more for each step: it writes what it takes in before it takes
 /// it over.
 const STORE: u64 = 2_000_000;
@@ -21,94 +22,156 @@ const STORE_OF_STEP: u64 = 4 * 1024;
 
 /// The looks that go without saying before the steps of a wish.
 pub fn preflight(estate: &Estate, steps: &[Step]) -> Vec<Preflight> {
-    let mut looks = Vec::new();
-    obvious_of_services(&mut looks, estate, steps);
-    looks
+    let mut looks = Looks::default();
+    looks.of_services(estate, steps);
+    looks.all
 }
 
-/// A look that nobody asked for in so many words.
-pub(crate) fn added(says: String, host: &HostName, kind: RungKind) -> Preflight {
-    Preflight { says, host: host.clone(), rung: Rung { kind, gone_after_stop: false }, line: None }
+/// Looks to take before the first act, each once.
+#[derive(Default)]
+pub(crate) struct Looks {
+    pub(crate) all: Vec<Preflight>,
+    /// Where and at what: of thousands of services there are tens of thousands.
+    known: BTreeSet<(HostName, String)>,
 }
 
-fn add(looks: &mut Vec<Preflight>, host: &HostName, says: String, kind: RungKind) {
-    let look = added(says, host, kind);
-    if !looks.iter().any(|l| l.host == look.host && l.rung == look.rung) {
-        looks.push(look);
+impl Looks {
+    /// One that was asked for in so many words: it is taken whatever else is.
+    pub(crate) fn asked_for(&mut self, look: Preflight) {
+        self.all.push(look);
     }
-}
 
-/// The looks that go without saying before a program is run: it is there and may be run, its folder exists,
-/// its account exists.
-pub(crate) fn obvious(looks: &mut Vec<Preflight>, of: &str, host: &HostName, program: &str, dir: &str, user: Option<&str>) {
-    let mut add = |says: String, kind: RungKind| add(looks, host, says, kind);
-    if !program.is_empty() {
-        add(format!("the program of {of} is there and may be run"), RungKind::Program { program: program.to_owned() });
+    fn add(&mut self, host: &HostName, says: String, kind: RungKind) {
+        if self.known.insert((host.clone(), format!("{kind:?}"))) {
+            self.all.push(Preflight { says, host: host.clone(), rung: Rung { kind, gone_after_stop: false }, line: None });
+        }
     }
-    add(
-        format!("the folder of {of} is there"),
-        RungKind::File { path: dir.to_owned(), since_start: false, newer_than: None, at_least: None },
-    );
-    if let Some(account) = user {
-        add(format!("the account of {of} is there"), RungKind::Account { account: account.to_owned() });
-    }
-}
 
-/// The looks that go without saying for services that are started: program, folder, account, and that no
-/// stranger holds their ports where they are down now.
-pub(crate) fn obvious_of_services(looks: &mut Vec<Preflight>, estate: &Estate, steps: &[Step]) {
-    let mut seen: BTreeSet<&Address> = BTreeSet::new();
-    let off = steps.iter().filter(|s| s.found == SeenState::Down).filter_map(|s| s.service()).filter(|on| on.address.is_host());
-    let off: BTreeSet<&HostName> = off.map(|on| &on.address.host).collect();
-    for (i, step) in steps.iter().enumerate() {
-        let Some(on) = step.service() else { continue };
-        let first = seen.insert(&on.address);
-        let says = |what: &str| format!("{what} of {} can be asked", on.address.host);
-        if let (Some(service), StepKind::Stop) = (estate.services.get(&on.address), on.kind) {
-            // What could not be raised again must not be taken down.
-            let tells = match &service.runner {
-                ServiceRunner::Host(h) => h.power.tells(),
-                ServiceRunner::Outlet(_) => true,
-                _ => false,
-            };
-            if tells {
-                add(looks, &on.address.host, says("the power"), RungKind::Power);
+    /// Those that go without saying before a program is run: it is there and may be run, its folder exists, its account exists.
+    fn of_program(&mut self, of: &str, host: &HostName, program: &str, dir: &str, user: Option<&str>) {
+        if !program.is_empty() {
+            self.add(host, format!("the program of {of} is there and may be run"), RungKind::Program { program: program.to_owned() });
+        }
+        let folder = RungKind::File { path: dir.to_owned(), since_start: false, newer_than: None, at_least: None };
+        self.add(host, format!("the folder of {of} is there"), folder);
+        if let Some(account) = user {
+            self.add(host, format!("the account of {of} is there"), RungKind::Account { account: account.to_owned() });
+        }
+    }
+
+    /// Those before work is done: of its program, and that it may be done as its account.
+    pub(crate) fn of_work(&mut self, says: &str, work: &Work) {
+        let program = work.command.first().map_or("", String::as_str);
+        self.of_program(says, &work.host, program, &work.dir, work.user.as_deref());
+        if let Some(account) = work.user.clone() {
+            let command = work.command.iter().chain(&work.script).cloned().collect();
+            let kind = RungKind::Rights { account, command, env: work.env.keys().cloned().collect() };
+            self.add(&work.host, format!("Yantro may do {says}"), kind);
+        }
+    }
+
+    /// Those for services: before a start its program, folder and account, that no stranger holds its ports where it is down
+    /// now, and that what is started stays; before each act that it may be given and written down.
+    pub(crate) fn of_services(&mut self, estate: &Estate, steps: &[Step]) {
+        let mut seen: BTreeSet<&Address> = BTreeSet::new();
+        let off = steps.iter().filter(|s| s.found == SeenState::Down).filter_map(|s| s.service()).filter(|on| on.address.is_host());
+        let off: BTreeSet<&HostName> = off.map(|on| &on.address.host).collect();
+        for (i, step) in steps.iter().enumerate() {
+            let Some(on) = step.service() else { continue };
+            let is_first = seen.insert(&on.address);
+            let Some(service) = estate.services.get(&on.address) else { continue };
+            let host = &on.address.host;
+            match on.kind {
+                // What could not be raised again must not be taken down.
+                StepKind::Stop if tells_of_power(service) => {
+                    self.add(host, format!("the power of {host} can be asked"), RungKind::Power);
+                }
+                // Nothing can be looked at on a host that this run powers on first.
+                StepKind::Start if !off.contains(host) => {
+                    self.of_start(service, &steps[..i]);
+                    if is_first && step.found == SeenState::Down {
+                        self.of_ports(service);
+                    }
+                }
+                _ => {}
             }
         }
-        let Some(service) = estate.services.get(&on.address).filter(|_| on.kind == StepKind::Start) else { continue };
-        // Nothing can be looked at on a host that this run powers on first.
-        if off.contains(&on.address.host) {
-            continue;
-        }
-        let host = &on.address.host;
-        let of = on.address.to_string();
-        if matches!(service.runner, ServiceRunner::Process(_) | ServiceRunner::Commands(_)) {
-            add(looks, host, format!("what Yantro starts on {host} outlives it"), RungKind::Outlives);
-        }
+        self.rights_and_room(estate, steps, &off);
+    }
+
+    /// Those before a service is started, after these steps.
+    fn of_start(&mut self, service: &Service, before: &[Step]) {
+        let (host, of) = (&service.address.host, service.address.to_string());
         match &service.runner {
-            ServiceRunner::Process(p) => obvious(looks, &of, host, &p.program, &p.dir, p.user.as_deref()),
+            ServiceRunner::Process(p) => {
+                self.add(host, format!("what Yantro starts on {host} outlives it"), RungKind::Outlives);
+                self.of_program(&of, host, &p.program, &p.dir, p.user.as_deref());
+                if let Some(account) = p.user.clone() {
+                    self.add(host, format!("Yantro may stop what it starts as {account}"), RungKind::Signals { account });
+                }
+            }
             ServiceRunner::Commands(c) => {
-                obvious(looks, &of, host, c.start.first().map_or("", String::as_str), &c.dir, c.user.as_deref());
+                self.add(host, format!("what Yantro starts on {host} outlives it"), RungKind::Outlives);
+                self.of_program(&of, host, c.start.first().map_or("", String::as_str), &c.dir, c.user.as_deref());
             }
             // The manager's own terms are held against the plan: see `Plan::heed_managers`. Work before it may be what installs it.
             ServiceRunner::Systemd(s) => {
-                if !steps[..i].iter().any(|s| matches!(s.task(), Some(Task::Work(work)) if work.host == *host)) {
-                    add(looks, host, format!("{of} can be started"), RungKind::Unit { unit: s.unit.clone() });
+                if !before.iter().any(|s| matches!(s.task(), Some(Task::Work(work)) if work.host == *host)) {
+                    self.add(host, format!("{of} can be started"), RungKind::Unit { unit: s.unit.clone() });
                 }
             }
             ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => {}
         }
-        if first && step.found == SeenState::Down {
-            for rung in &service.ladder {
-                if let RungKind::Port { port, on, held_by_any: false } = &rung.kind {
-                    let kind = RungKind::PortFree { port: *port, on: on.clone() };
-                    let rung = Rung { kind, gone_after_stop: false };
-                    looks.push(Preflight { says: format!("the port of {of} is free"), host: host.clone(), rung, line: None });
-                }
+    }
+
+    fn of_ports(&mut self, service: &Service) {
+        for rung in &service.ladder {
+            if let RungKind::Port { port, on, held_by_any: false } = &rung.kind {
+                let kind = RungKind::PortFree { port: *port, on: on.clone() };
+                self.add(&service.address.host, format!("the port of {} is free", service.address), kind);
             }
         }
     }
-    rights_and_room(looks, estate, steps, &off);
+
+    /// That every act of the sequence may be given, and written down, before the first one is: what an account may not do is no
+    /// news to be had once everything is down.
+    fn rights_and_room(&mut self, estate: &Estate, steps: &[Step], off: &BTreeSet<&HostName>) {
+        let mut room: BTreeMap<&HostName, u64> = BTreeMap::new();
+        for step in steps.iter().filter(|s| s.kind() != StepKind::Await) {
+            let Some(service) = step.address().and_then(|a| estate.services.get(a)) else { continue };
+            let host = &service.address.host;
+            // What gives a host power is asked from here; a host that is off is asked nothing.
+            let is_asked = !service.runner.is_power() || step.kind() == StepKind::Stop;
+            if matches!(service.runner, ServiceRunner::Simulated(_)) || off.contains(host) || !is_asked {
+                continue;
+            }
+            let taken = match step.task() {
+                Some(Task::Act { act, .. }) => Task::act_of(service, act).map(|s| privileged(&s, StepKind::Start)).unwrap_or_default(),
+                _ => privileged(service, step.kind()),
+            };
+            for Privileged { deed, account, command, env } in taken {
+                let deed = if step.task().is_some() { step.says() } else { format!("{deed} {}", service.address) };
+                self.add(host, format!("Yantro may {deed}"), RungKind::Rights { account, command, env });
+            }
+            let is_command = step.task().is_some() || matches!(service.runner, ServiceRunner::Commands(_));
+            *room.entry(host).or_insert(RECORDS) += if is_command { RECORD_OF_COMMAND } else { RECORD_OF_ACT };
+        }
+        let Some(first) = room.keys().next().copied() else { return };
+        for (host, bytes) in room {
+            self.add(host, format!("there is room for what acts on {host} write down"), RungKind::Records { of_server: false, bytes });
+        }
+        let bytes = STORE + STORE_OF_STEP * steps.len() as u64;
+        self.add(first, "there is room for what the server writes down".to_owned(), RungKind::Records { of_server: true, bytes });
+    }
+}
+
+/// Whether what gives it power can be asked how that stands.
+fn tells_of_power(service: &Service) -> bool {
+    match &service.runner {
+        ServiceRunner::Host(h) => h.power.tells(),
+        ServiceRunner::Outlet(_) => true,
+        _ => false,
+    }
 }
 
 /// What a step does that takes another account.
@@ -155,37 +218,5 @@ fn privileged(service: &Service, kind: StepKind) -> Vec<Privileged> {
             p.user.as_deref().map(|user| by(kind.word(), user, command(), Some(&p.env))).into_iter().collect()
         }
         _ => Vec::new(),
-    }
-}
-
-/// That every act of the sequence may be given, and written down, before the first one is: what an account may not do is no
-/// news to be had once everything is down.
-fn rights_and_room(looks: &mut Vec<Preflight>, estate: &Estate, steps: &[Step], off: &BTreeSet<&HostName>) {
-    let mut acts: BTreeMap<&HostName, u64> = BTreeMap::new();
-    for step in steps.iter().filter(|s| s.kind() != StepKind::Await) {
-        let Some(service) = step.address().and_then(|a| estate.services.get(a)) else { continue };
-        let host = &service.address.host;
-        // What gives a host power is asked from here; a host that is off is asked nothing.
-        let is_asked = !service.runner.is_power() || step.kind() == StepKind::Stop;
-        if matches!(service.runner, ServiceRunner::Simulated(_)) || off.contains(host) || !is_asked {
-            continue;
-        }
-        let (acted, kind) = match step.task() {
-            Some(Task::Act { act, .. }) => (Task::act_of(service, act), StepKind::Start),
-            _ => (Some(service.as_ref().clone()), step.kind()),
-        };
-        for Privileged { deed, account, command, env } in acted.iter().flat_map(|s| privileged(s, kind)) {
-            let deed = if step.task().is_some() { step.says() } else { format!("{deed} {}", service.address) };
-            add(looks, host, format!("Yantro may {deed}"), RungKind::Rights { account, command, env });
-        }
-        *acts.entry(host).or_default() += 1;
-    }
-    for (host, n) in &acts {
-        let bytes = RECORDS + RECORD_OF_ACT * n;
-        add(looks, host, format!("there is room for what acts on {host} write down"), RungKind::Records { of_server: false, bytes });
-    }
-    if let Some(host) = acts.keys().next() {
-        let bytes = STORE + STORE_OF_STEP * steps.len() as u64;
-        add(looks, host, "there is room for what the server writes down".to_owned(), RungKind::Records { of_server: true, bytes });
     }
 }

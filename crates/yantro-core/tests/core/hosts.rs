@@ -6,12 +6,13 @@ use rstest::rstest;
 use yantro_core::{
     estate::{Estate, PowerDeed, RungKind, ServiceRunner, vet},
     graph::EstateGraph,
-    guards::Ways,
+    guards::{Around, Ways},
     name::Address,
     proof::{Facts, SeenState},
     selection::{of_host, resolve},
     sequence::{Plan, Preflight, Request, StepKind, Usual, Wish, command_of, plan, preflight},
     survey::{FoundPort, FoundUnit, Survey},
+    time::Timestamp,
 };
 
 /// A storage host, a database host that cannot work without it, and a desk that comes up after that one where both are
@@ -110,6 +111,8 @@ fn the_host_that_others_rely_on_goes_last_and_comes_first_with_its_outlet() {
 fn every_act_that_takes_another_account_is_asked_for_beforehand() {
     let more = "[service.pump]\nhost = \"office\"\nrun_by = \"commands\"\nladder = [{ rung = \"port\", port = 1 }]\n\
         commands = { start = [\"/bin/on\"], stop = [\"/bin/off\"], state = [\"/bin/is\"], user = \"purser\" }\n\
+        [service.gauge]\nhost = \"office\"\nrun_by = \"process\"\nladder = [{ rung = \"port\", port = 3 }]\n\
+        process = { program = \"/bin/gauge\", user = \"purser\" }\n\
         [service.cache]\nlike = \"unit\"\nhost = \"office\"\nladder = [{ rung = \"port\", port = 2 }]\nstop = { force = \"allow\", patience = \"30s\" }\n";
     let asked = |wish: Wish, words: &[&str]| {
         let (mut plan, estate) = planned(more, wish, words, &["desk/ssh"]);
@@ -117,6 +120,8 @@ fn every_act_that_takes_another_account_is_asked_for_beforehand() {
         let of = |l: &Preflight| match &l.rung.kind {
             RungKind::Rights { account, command, .. } => Some(format!("{} {account}: {}", l.host, command.join(" "))),
             RungKind::Unit { unit } => Some(format!("{} {unit}", l.host)),
+            RungKind::Signals { account } => Some(format!("{} signals {account}", l.host)),
+            RungKind::Outlives => Some(format!("{} outlives", l.host)),
             RungKind::Records { of_server: true, .. } => Some("the server's room".to_owned()),
             RungKind::Records { of_server: false, .. } => Some(format!("{}'s room", l.host)),
             _ => None,
@@ -139,7 +144,8 @@ fn every_act_that_takes_another_account_is_asked_for_beforehand() {
         "the server's room".to_owned(),
     ];
     assert_eq!(restart, wanted);
-    assert_eq!(asked(Wish::Restart, &["pump"])[..2], ["office purser: /bin/off", "office purser: /bin/on"]);
+    assert_eq!(asked(Wish::Restart, &["pump"])[..3], ["office outlives", "office purser: /bin/off", "office purser: /bin/on"]);
+    assert_eq!(asked(Wish::Start, &["gauge"])[..3], ["office outlives", "office signals purser", "office purser: /bin/gauge"]);
 }
 
 #[test]
@@ -207,7 +213,8 @@ fn the_ways_to_hosts_are_refused_with_the_path(#[case] words: &[&str], #[case] w
         ("office".parse().unwrap(), "it is the machine that Yantro itself runs on".to_owned()),
         ("harbour".parse().unwrap(), "Yantro comes to storage through it (here → harbour → storage)".to_owned()),
     ]);
-    plan.heed_ways(&Ways { hosts: ways, units, unsaid }, &estate);
+    let ways = Ways { hosts: ways, units, unsaid };
+    plan.guard(&Around { ways, ..Around::of(&estate, Timestamp::from_ms(0), &BTreeSet::new()) });
     assert!(plan.obstacles.iter().any(|o| o.why.contains(why)), "{:?}", plan.obstacles);
     assert!(!plan.can_begin());
 }
@@ -222,7 +229,7 @@ fn a_host_goes_down_with_its_described_ssh_server(#[case] wish: Wish) {
     let chosen = resolve(&estate, &graph, &["power:desk".to_owned()], &[]).unwrap();
     let facts: Facts = estate.services.keys().map(|a| (a.clone(), SeenState::Proven)).collect();
     let mut plan = plan(&estate, &graph, &facts, &Usual::default(), &Request::new(wish, chosen));
-    plan.heed_ways(&Ways::default(), &estate);
+    plan.guard(&Around::of(&estate, Timestamp::from_ms(0), &BTreeSet::new()));
     assert!(plan.can_begin(), "{:?}", plan.obstacles);
     let of_ways: Vec<String> = steps(&plan).into_iter().filter(|s| s.contains("ssh") || s.contains("gatekeeper")).collect();
     assert!(of_ways.is_empty(), "{of_ways:?}");
@@ -247,7 +254,8 @@ fn what_nobody_described_and_goes_down_too_is_told() {
         ],
         others: vec![port(9000, "0.0.0.0", "java"), port(6010, "127.0.0.1", "x"), port(22, "0.0.0.0", "sshd")],
     };
-    plan.remark_on_strangers(&estate, &BTreeMap::from([("harbour".parse().unwrap(), survey)]));
+    let surveys = BTreeMap::from([("harbour".parse().unwrap(), survey)]);
+    plan.guard(&Around { surveys, ..Around::of(&estate, Timestamp::from_ms(0), &BTreeSet::new()) });
     assert!(
         plan.remarks.contains(&"harbour takes down with it what no service describes: horn.service on 7300, java on 9000".to_owned()),
         "{:?}",

@@ -10,7 +10,7 @@ use std::{
 use serde_json::{Value, json};
 use yantro_core::estate::{Controller, POWER_PASSWORD, Power, PowerDeed};
 
-use crate::looks::{commands::Look, rungs::root_cause};
+use crate::looks::{commands::LookingCommand, rungs::root_cause};
 
 /// How long a controller may take for one answer. They are slow machines.
 const ANSWER_WITHIN: Duration = Duration::from_secs(20);
@@ -50,7 +50,7 @@ pub async fn power_state(power: &Power, env: &BTreeMap<String, String>) -> Resul
     match power {
         Power::Redfish(controller) => Redfish::new(controller, env.get(POWER_PASSWORD).map(String::as_str))?.state().await.map(Some),
         Power::Commands { state, .. } if !state.is_empty() => {
-            let look = Look { words: state, dir: "/", env: env.clone(), account: None, within: STATE_WITHIN };
+            let look = LookingCommand { words: state, dir: "/", env: env.clone(), account: None, within: STATE_WITHIN };
             match look.run().await?.code {
                 Some(0) => Ok(Some(PowerState::On)),
                 Some(1) => Ok(Some(PowerState::Off)),

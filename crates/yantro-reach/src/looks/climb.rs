@@ -111,6 +111,7 @@ impl Waker {
             | RungKind::Account { .. }
             | RungKind::Owner { .. }
             | RungKind::Rights { .. }
+            | RungKind::Signals { .. }
             | RungKind::Unit { .. }
             | RungKind::Outlives
             | RungKind::Records { .. }

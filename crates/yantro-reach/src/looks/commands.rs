@@ -17,7 +17,7 @@ pub(crate) fn clean_env() -> BTreeMap<String, String> {
 }
 
 /// A command that looks.
-pub(crate) struct Look<'l> {
+pub(crate) struct LookingCommand<'l> {
     /// Program and arguments.
     pub words: &'l [String],
     /// Its folder.
@@ -31,7 +31,7 @@ pub(crate) struct Look<'l> {
 }
 
 /// What it came to.
-pub(crate) struct Looked {
+pub(crate) struct CameTo {
     /// Its exit code; none where a signal ended it.
     pub code: Option<i32>,
     /// What it printed to its standard output.
@@ -59,12 +59,12 @@ async fn read(from: Option<impl AsyncRead + Unpin>) -> String {
     String::from_utf8_lossy(&text).into_owned()
 }
 
-impl Look<'_> {
+impl LookingCommand<'_> {
     /// Runs it.
     ///
     /// # Errors
     /// In words: it cannot be run, or did not end in its time.
-    pub async fn run(self) -> Result<Looked, String> {
+    pub async fn run(self) -> Result<CameTo, String> {
         let Some((program, args)) = self.words.split_first() else { return Err("there is no command".to_owned()) };
         let mut command = tokio::process::Command::new(program);
         command.args(args).current_dir(self.dir).env_clear().envs(clean_env()).envs(self.env);
@@ -88,7 +88,7 @@ impl Look<'_> {
             Ok((_, _, Err(error))) => Err(format!("{program} cannot be followed: {error}")),
             Ok((printed, _, Ok(status))) => {
                 group.0 = None;
-                Ok(Looked { code: status.code(), printed })
+                Ok(CameTo { code: status.code(), printed })
             }
         }
     }
@@ -100,8 +100,8 @@ mod tests {
 
     use super::*;
 
-    fn look(words: &[String], account: Option<(Account, Vec<u32>)>, within: Duration) -> Look<'_> {
-        Look { words, dir: "/", env: BTreeMap::from([("LANE".to_owned(), "A".to_owned())]), account, within }
+    fn look(words: &[String], account: Option<(Account, Vec<u32>)>, within: Duration) -> LookingCommand<'_> {
+        LookingCommand { words, dir: "/", env: BTreeMap::from([("LANE".to_owned(), "A".to_owned())]), account, within }
     }
 
     fn words(script: &str) -> Vec<String> {

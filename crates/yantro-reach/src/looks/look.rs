@@ -265,6 +265,7 @@ impl Here {
                 hung::look(format!("the program {program}"), move || program_there(&of)).await
             }
             RungKind::Rights { account, command, env } => self.rights(account, command, env).await,
+            RungKind::Signals { account } => self.may_signal(account),
             RungKind::Unit { unit } => self.unit_can_start(unit).await,
             RungKind::Outlives => self.outlives(),
             RungKind::Records { bytes, .. } => self.room_for_records(*bytes).await,
@@ -299,7 +300,7 @@ impl Here {
                 }
             }
         };
-        let look = commands::Look { words: command, dir, env, account, within };
+        let look = commands::LookingCommand { words: command, dir, env, account, within };
         match look.run().await {
             Err(why) => Answer::could_not(why),
             Ok(seen) => {

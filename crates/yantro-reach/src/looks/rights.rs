@@ -1,5 +1,5 @@
 //! What could keep acts from being given, asked before the first one is: what an account may do, a unit's own account and
-//! programs, room for what is written down.
+//! program, room for what is written down.
 
 use std::{collections::BTreeMap, path::Path, time::Duration};
 
@@ -8,7 +8,7 @@ use yantro_core::proof::Answer;
 use crate::{
     acts::accounts::Account,
     here::{Here, own_account},
-    looks::{commands::Look, hung, procs::in_path, units::UnitFiles},
+    looks::{commands::LookingCommand, hung, procs::in_path, units::UnitFiles},
 };
 
 /// How long sudo may take to say what it allows: it may ask a directory.
@@ -35,23 +35,15 @@ impl Here {
         if account == own {
             return Answer::holds(format!("it is {own} itself"));
         }
-        let path = std::env::var("PATH").unwrap_or_else(|_| "/usr/local/bin:/usr/bin:/bin".to_owned());
         let Some(program) = command.first() else { return Answer::could_not("there is no command") };
-        let is_managers = program == "systemctl";
         if !self.acts_by_sudo() {
-            return match (is_managers, self.units.asks_polkit().await) {
-                (true, Ok(true)) => Answer::holds(format!("what polkit lets {own} do with single units cannot be asked beforehand")),
-                (true, Ok(false)) => Answer::not_yet(format!(
-                    "only root acts on units there, and Yantro is {own}: write `sudo = \"acts\"` for its host, or let the outpost run as root"
-                )),
-                (true, Err(why)) => Answer::could_not(why),
-                (false, _) => Answer::not_yet(format!(
-                    "{own} cannot act as {account}: write `sudo = \"acts\"` for its host, or let Yantro run as root there"
-                )),
-            };
+            return self.rights_of_its_own(&own, account, program).await;
         }
-        let (Some(found), Some(sudo)) = (in_path(program, &path), in_path("sudo", &path)) else {
-            return Answer::not_yet(format!("{program} or sudo is not there"));
+        let path = std::env::var("PATH").unwrap_or_else(|_| "/usr/local/bin:/usr/bin:/bin".to_owned());
+        let there = |program: &str| in_path(program, &path).ok_or_else(|| Answer::not_yet(format!("there is no program {program}")));
+        let (found, sudo) = match (there(program), there("sudo")) {
+            (Ok(found), Ok(sudo)) => (found, sudo),
+            (Err(missing), _) | (_, Err(missing)) => return missing,
         };
         let words: Vec<String> = std::iter::once(found).chain(command[1..].iter().cloned()).collect();
         let tags = if env.is_empty() { "NOPASSWD" } else { "NOPASSWD: SETENV" };
@@ -67,7 +59,35 @@ impl Here {
         }
     }
 
-    /// Whether a unit could be started: its definition, its account, its programs and its folder are there.
+    /// The same where nothing goes through sudo: only the manager may let another account than root act on its units.
+    async fn rights_of_its_own(&self, own: &str, account: &str, program: &str) -> Answer {
+        if program != "systemctl" {
+            return Answer::not_yet(format!(
+                "{own} cannot act as {account}: let Yantro run as root there, or write `sudo = \"acts\"` for a host over SSH"
+            ));
+        }
+        match self.units.asks_polkit().await {
+            Ok(true) => Answer::holds(format!("what polkit lets {own} do with single units cannot be asked beforehand")),
+            Ok(false) => Answer::not_yet(format!(
+                "only root acts on units there, and Yantro is {own}: write `sudo = \"acts\"` for its host, or let the outpost run as root"
+            )),
+            Err(why) => Answer::could_not(why),
+        }
+    }
+
+    /// Whether this account may signal processes of another: what it could start and not stop is not started.
+    pub(crate) fn may_signal(&self, account: &str) -> Answer {
+        let own = own_account();
+        if nix::unistd::geteuid().is_root() || account == own {
+            return Answer::holds(format!("{own} may"));
+        }
+        Answer::not_yet(format!(
+            "{own} may neither signal nor look into processes of {account}: let Yantro run as root there (`sudo = \"outpost\"` over SSH), \
+             or let the host's manager run it"
+        ))
+    }
+
+    /// Whether a unit could be started: its definition, its account, its program and its folder are there.
     pub(crate) async fn unit_can_start(&self, unit: &str) -> Answer {
         let seen = match self.units.look(unit).await {
             Ok(seen) => seen.word,
@@ -102,7 +122,7 @@ fn missing(unit: &str, files: &UnitFiles) -> Answer {
     if let Some(why) = &files.elsewhere {
         return Answer::holds(format!("{unit} is loaded; its programs were not looked for: {why}"));
     }
-    for program in &files.programs {
+    if let Some(program) = &files.program {
         use std::os::unix::fs::PermissionsExt;
         match std::fs::metadata(program) {
             Ok(meta) if !meta.is_file() || meta.permissions().mode() & 0o111 == 0 => {
@@ -121,7 +141,7 @@ fn missing(unit: &str, files: &UnitFiles) -> Answer {
     {
         return Answer::not_yet(format!("{unit} runs in {dir}, and there is no such folder"));
     }
-    Answer::holds(format!("{unit}, its account and its programs are there"))
+    Answer::holds(format!("{unit}, its account and its program are there"))
 }
 
 fn room_for(folder: &Path, bytes: u64) -> Answer {
@@ -146,7 +166,7 @@ async fn asked(sudo: &str, account: &str, words: &[String], with_env: bool) -> R
         let words: Vec<String> = [sudo, "-n", "-l"].map(str::to_owned).into_iter().chain(more.iter().cloned()).collect();
         // What it prints is read: in the words of no language.
         let env = BTreeMap::from([("LC_ALL".to_owned(), "C".to_owned())]);
-        Look { words: &words, dir: "/", env, account: None, within: ASKED_WITHIN }.run().await
+        LookingCommand { words: &words, dir: "/", env, account: None, within: ASKED_WITHIN }.run().await
     };
     let of_it: Vec<String> = ["-u", account, "--"].map(str::to_owned).into_iter().chain(words.iter().cloned()).collect();
     match list(&of_it).await?.code {
@@ -256,7 +276,7 @@ mod tests {
         std::fs::write(&there, "").unwrap();
         let files = |program: &str, user: Option<&str>| UnitFiles {
             user: user.map(str::to_owned),
-            programs: vec![program.to_owned()],
+            program: Some(program.to_owned()),
             ..UnitFiles::default()
         };
         let says = |files: &UnitFiles| missing("fares.service", files).says;

@@ -53,8 +53,8 @@ struct Bus {
 pub(crate) struct UnitFiles {
     /// Its account, where the manager does not make one up.
     pub user: Option<String>,
-    /// The programs that it runs at its start.
-    pub programs: Vec<String>,
+    /// The program that its start begins with, where that must be there.
+    pub program: Option<String>,
     /// Its folder, where it may not be missing.
     pub dir: Option<String>,
     /// Why its programs may be where they cannot be looked for.
@@ -101,17 +101,29 @@ fn span(properties: &Properties, key: &str) -> Option<Span> {
     number(properties, key).filter(|us| *us != u64::MAX).map(|us| Span(Duration::from_micros(us)))
 }
 
-/// The programs of an `ExecStart` property: `a(sasbttttuii)`, org.freedesktop.systemd1(5).
-fn programs_of(exec: &Value<'_>) -> Vec<String> {
-    let Value::Array(all) = exec else { return Vec::new() };
-    let first = |one: &Value<'_>| match one {
-        Value::Structure(fields) => match fields.fields().first() {
-            Some(Value::Str(path)) => Some(path.to_string()),
-            _ => None,
-        },
+/// The program that an `ExecStart` or `ExecStartPre` property begins with: `a(sasbttttuii)`, org.freedesktop.systemd1(5). None
+/// where its failure is overlooked, or where it has no path of its own.
+fn program_of(exec: &Value<'_>) -> Option<String> {
+    let Value::Array(all) = exec else { return None };
+    let Some(Value::Structure(fields)) = all.iter().next() else { return None };
+    match fields.fields() {
+        [Value::Str(path), _, Value::Bool(is_overlooked), ..] if path.starts_with('/') && !is_overlooked => Some(path.to_string()),
         _ => None,
-    };
-    all.iter().filter_map(first).collect()
+    }
+}
+
+/// What of a unit's settings makes its own view of the files, or folders as it starts: systemd.exec(5).
+const OWN_VIEW: [&str; 7] =
+    ["RootDirectory", "RootImage", "BindPaths", "BindReadOnlyPaths", "MountImages", "ExtensionImages", "ExtensionDirectories"];
+const MAKES_FOLDERS: [&str; 4] = ["RuntimeDirectory", "StateDirectory", "CacheDirectory", "LogsDirectory"];
+
+/// Whether a setting says anything.
+fn is_said(properties: &Properties, key: &str) -> bool {
+    properties.get(key).is_some_and(|value| match &**value {
+        Value::Str(text) => !text.is_empty(),
+        Value::Array(all) => !all.is_empty(),
+        _ => false,
+    })
 }
 
 impl Units {
@@ -281,8 +293,7 @@ impl Units {
     /// What a unit cannot be started without.
     pub async fn files(&self, unit: &str) -> Result<UnitFiles, String> {
         let (general, own) = self.properties(unit).await?;
-        let mut elsewhere =
-            ["RootDirectory", "RootImage"].iter().any(|k| !text(&own, k).is_empty()).then(|| "it has a root of its own".to_owned());
+        let mut elsewhere = OWN_VIEW.iter().find(|k| is_said(&own, k)).map(|k| format!("{k}= gives it a view of its own"));
         for mount in ["Requires", "BindsTo", "Wants"].iter().flat_map(|k| list(&general, k)).filter(|u| u.ends_with(".mount")) {
             if let Ok((of_mount, _)) = self.properties(&mount).await
                 && text(&of_mount, "ActiveState") != "active"
@@ -294,9 +305,10 @@ impl Units {
         let dir = text(&own, "WorkingDirectory");
         Ok(UnitFiles {
             user: Some(text(&own, "User")).filter(|u| !u.is_empty() && !made_up),
-            programs: ["ExecStartPre", "ExecStart"].iter().filter_map(|k| own.get(*k)).flat_map(|v| programs_of(v)).collect(),
-            // "!" says that it may be missing, "~" is the account's own.
-            dir: Some(dir).filter(|d| d.starts_with('/')),
+            // What comes before its start may be what puts the rest there.
+            program: own.get(if is_said(&own, "ExecStartPre") { "ExecStartPre" } else { "ExecStart" }).and_then(|v| program_of(v)),
+            // "!" says that it may be missing, "~" is the account's own; folders of its own are made as it starts.
+            dir: Some(dir).filter(|d| d.starts_with('/') && !MAKES_FOLDERS.iter().any(|k| is_said(&own, k))),
             elsewhere,
         })
     }
@@ -384,5 +396,31 @@ impl Units {
         }
         all.sort_by(|(a, _), (b, _)| a.unit.cmp(&b.unit));
         Ok(all)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    /// Nothing is refused for what the manager would overlook, or finds by itself.
+    #[rstest]
+    #[case::there_or_not("/opt/ferry/serve", false, Some("/opt/ferry/serve"))]
+    #[case::overlooked("/opt/ferry/serve", true, None)]
+    #[case::a_bare_name("serve", false, None)]
+    fn a_program_is_looked_for_where_it_must_be_there(#[case] path: &str, #[case] is_overlooked: bool, #[case] wanted: Option<&str>) {
+        let none = (0u64, 0u64, 0u64, 0u64);
+        let one = (path, vec![path], is_overlooked, none.0, none.1, none.2, none.3, 0u32, 0i32, 0i32);
+        assert_eq!(program_of(&Value::from(vec![one])).as_deref(), wanted);
+        assert_eq!(program_of(&Value::from(Vec::<String>::new())), None);
+    }
+
+    #[test]
+    fn a_setting_is_said_where_it_is_not_empty() {
+        let said = |value: Value<'static>| is_said(&Properties::from([("X".to_owned(), OwnedValue::try_from(value).unwrap())]), "X");
+        assert!(said(Value::from("/srv/root")) && said(Value::from(vec!["fares"])));
+        assert!(!said(Value::from("")) && !said(Value::from(Vec::<String>::new())) && !is_said(&Properties::new(), "X"));
     }
 }
