@@ -53,8 +53,7 @@ pub enum SelectionError {
     },
 }
 
-/// How a selection names what a run found up and took down: with the run's number, or a procedure's name for its last.
-pub const AS_FOUND_BY: &str = "as-found-by:";
+pub use crate::model::procedure::AS_FOUND_BY;
 
 /// What a host's bare name means where it can only be a host: the host itself.
 pub fn of_host(word: &str) -> String {

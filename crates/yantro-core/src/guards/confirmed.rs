@@ -6,10 +6,10 @@ use crate::{
     estate::Estate,
     graph::EstateGraph,
     name::Address,
-    procedure::{self, Asked},
+    procedure::{self, Asked, Procedure},
     proof::{Facts, SeenState},
     run::Begun,
-    sequence::{For, Plan, Request, Step, StepKind, Task, Usual, plan, preflight},
+    sequence::{For, Plan, Request, Step, StepKind, Usual, plan, preflight},
 };
 
 /// The newest edition of the estate.
@@ -29,10 +29,6 @@ const ACTS_NAMED: usize = 12;
 /// Acts that a plan from these facts would have and the confirmed one has not, with all that would be done now and how that
 /// stands which was found otherwise (R8); nothing where what was confirmed holds.
 pub fn unconfirmed(newest: &Newest<'_>, begun: &Begun, facts: &Facts, seen: &BTreeMap<Address, SeenState>) -> Vec<String> {
-    // A further act that was asked for by itself stands in no estate: nothing is planned for it but what its steps say.
-    if begun.sequence.steps.iter().all(|s| matches!(s.task(), Some(Task::Act { .. }))) {
-        return described_otherwise(newest, begun).collect();
-    }
     let Some(again) = again(newest, begun, facts, &Usual::default()) else {
         return vec![format!("{} is no longer in the estate", begun.sequence.of.says())];
     };
@@ -68,12 +64,13 @@ fn described_otherwise<'b>(newest: &'b Newest<'_>, begun: &'b Begun) -> impl Ite
 /// What a run would come to by these facts: its wish or procedure with all that was said for it. `None` where its procedure is
 /// no longer in the estate.
 pub fn again(newest: &Newest<'_>, begun: &Begun, facts: &Facts, usual: &Usual) -> Option<Plan> {
-    Some(match &begun.sequence.of {
+    let with = &begun.asked_with;
+    let mut planned = match &begun.sequence.of {
         For::Wish { wish, chosen } => {
             let request = Request {
                 wish: *wish,
                 chosen: chosen.iter().filter(|a| newest.estate.services.contains_key(*a)).cloned().collect(),
-                alone: !begun.sequence.left_standing.is_empty(),
+                alone: with.alone || !begun.sequence.left_standing.is_empty(),
                 left_standing: begun.sequence.left_standing.clone(),
                 below_keep_up: begun.sequence.below_keep_up.clone(),
             };
@@ -82,16 +79,25 @@ pub fn again(newest: &Newest<'_>, begun: &Begun, facts: &Facts, usual: &Usual) -
             plan
         }
         For::Procedure { procedure: name, .. } => {
-            let procedure = newest.estate.procedures.get(name)?;
+            let procedure = newest.estate.procedures.get(name)?.clone().with_found(&with.found_by);
             let asked = Asked {
                 values: begun.values.clone(),
                 left_standing: begun.sequence.left_standing.clone(),
                 below_keep_up: begun.sequence.below_keep_up.clone(),
                 from_line: begun.from_line,
                 vouched_for: begun.vouched_for.clone(),
+                found_by: with.found_by.clone(),
                 ..Asked::default()
             };
-            procedure::plan(newest.estate, newest.graph, facts, usual, procedure, &asked)
+            procedure::plan(newest.estate, newest.graph, facts, usual, &procedure, &asked)
         }
-    })
+        For::Act { act, of } => {
+            let asked = Asked { by_itself: true, ..Asked::default() };
+            let procedure = Procedure::of_one_act(act.parse().ok()?, act, of);
+            procedure::plan(newest.estate, newest.graph, facts, usual, &procedure, &asked)
+        }
+    };
+    planned.prefer(with.prefer, newest.estate);
+    planned.asked_with.along.clone_from(&with.along);
+    Some(planned)
 }

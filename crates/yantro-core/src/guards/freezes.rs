@@ -13,7 +13,7 @@ impl Plan {
     /// Puts the change freezes that are on in the way of a disruptive plan; `named` are those that were named.
     ///
     /// Only what takes something from its users is disruptive: stops, restarts, and further acts with an impact.
-    pub fn heed_freezes(&mut self, estate: &Estate, now: Timestamp, named: &BTreeSet<String>) {
+    pub(super) fn heed_freezes(&mut self, estate: &Estate, now: Timestamp, named: &BTreeSet<String>) {
         let Some(gravest) = self.hits.iter().map(|h| h.impact.level).max() else { return };
         for (name, freeze) in estate.freezes.iter().filter(|(_, f)| gravest >= f.impact) {
             let Some((_, until)) = freeze.hours.covering(now) else { continue };

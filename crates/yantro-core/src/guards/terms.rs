@@ -11,9 +11,9 @@ use crate::{
 };
 
 impl Plan {
-    /// Holds a plan against the managers' own terms (R38). `along` are the units that were named as moving along, each as
-    /// `host:unit`.
-    pub fn heed_managers(&mut self, estate: &Estate, terms: &BTreeMap<Address, UnitTerms>, along: &BTreeSet<String>) {
+    /// Holds a plan against the managers' own terms (R38), but for the units that were named as moving along.
+    pub(super) fn heed_managers(&mut self, estate: &Estate, terms: &BTreeMap<Address, UnitTerms>) {
+        let along = self.asked_with.along.clone();
         let unit_of = |a: &Address| match &estate.services.get(a)?.runner {
             ServiceRunner::Systemd(s) => Some((a.host.clone(), s.unit.clone())),
             _ => None,

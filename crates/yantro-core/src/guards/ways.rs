@@ -33,7 +33,7 @@ impl Plan {
     }
 
     /// Refuses what would cut Yantro off, or end it.
-    pub fn heed_ways(&mut self, ways: &Ways, estate: &Estate) {
+    pub(super) fn heed_ways(&mut self, ways: &Ways, estate: &Estate) {
         let mut obstacles: Vec<Obstacle> = Vec::new();
         let acting: BTreeSet<&Address> = self.acting().collect();
         for address in acting {
@@ -45,7 +45,7 @@ impl Plan {
     }
 
     /// Says what else listens on hosts that go down, and what comes up there by itself at the next boot.
-    pub fn remark_on_strangers(&mut self, estate: &Estate, surveys: &BTreeMap<HostName, Survey>) {
+    pub(super) fn remark_on_strangers(&mut self, estate: &Estate, surveys: &BTreeMap<HostName, Survey>) {
         for (host, survey) in surveys {
             let mine = || estate.services.values().filter(|s| s.is_on(host));
             let ports: BTreeSet<u16> = mine()

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use crate::{
     estate::file::QuestionKind,
     model::{fails::IfItFails, kinds::Wish, task::Task},
-    name::{GroupName, ProcedureName},
+    name::{Address, GroupName, ProcedureName},
     time::Span,
 };
 
@@ -67,6 +67,58 @@ pub struct Procedure {
     pub lines: Vec<Line>,
     /// The estate's folder, known to its texts as `{dir}`.
     pub dir: String,
+}
+
+/// What earlier runs had found up, by the words that ask for it: `as-found-by:evening-off`.
+pub type FoundBy = BTreeMap<String, BTreeSet<Address>>;
+
+/// What asks for services that a run found up and took down, by its number or its procedure's name.
+pub const AS_FOUND_BY: &str = "as-found-by:";
+
+/// Words of a selection with what earlier runs had found up in the place of those that ask for it.
+pub fn filled_with_found(words: &[String], found_by: &FoundBy) -> Vec<String> {
+    let put = |word: &String| match found_by.get(word.trim()) {
+        Some(found) => found.iter().map(ToString::to_string).collect(),
+        None => vec![word.clone()],
+    };
+    words.iter().flat_map(put).collect()
+}
+
+impl Procedure {
+    /// A further act of a selection, asked for by itself: a procedure of one line that nobody wrote.
+    pub fn of_one_act(name: ProcedureName, act: &str, of: &[String]) -> Self {
+        let does = Does::Act { act: act.to_owned(), of: of.to_vec() };
+        Self {
+            name,
+            title: format!("{act} {}", of.join(", ")),
+            purpose: None,
+            questions: BTreeMap::new(),
+            if_it_fails: None,
+            held_at_most: None,
+            lines: vec![Line { name: None, does, alongside: false, preflight: false, settings: Settings::default() }],
+            // An act is run where its service says.
+            dir: "/".to_owned(),
+        }
+    }
+
+    /// The words in its lines that ask for what earlier runs had found up.
+    pub fn found_words(&self) -> Vec<String> {
+        let of = |line: &Line| match &line.does {
+            Does::Services { selection, .. } => selection.clone(),
+            _ => Vec::new(),
+        };
+        self.lines.iter().flat_map(of).filter(|word| word.trim().starts_with(AS_FOUND_BY)).collect()
+    }
+
+    /// The same with what earlier runs had found up in the place of the words that ask for it.
+    pub fn with_found(mut self, found_by: &FoundBy) -> Self {
+        for line in &mut self.lines {
+            if let Does::Services { selection, .. } = &mut line.does {
+                *selection = filled_with_found(selection, found_by);
+            }
+        }
+        self
+    }
 }
 
 /// A question asked before it begins.

@@ -10,4 +10,4 @@ pub use answers::{AnswerFault, settle};
 pub use plan::{Asked, plan};
 pub(crate) use plan::{contradicted, plan_by_line};
 
-pub use crate::model::procedure::{Asks, Does, Line, Procedure};
+pub use crate::model::procedure::{Asks, Does, FoundBy, Line, Procedure, filled_with_found};

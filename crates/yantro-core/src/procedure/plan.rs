@@ -4,14 +4,14 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Does, Line, Procedure};
 use crate::{
-    estate::{Estate, Expected, Impact, RungKind, fill},
+    estate::{Estate, Expected, Impact, fill},
     graph::EstateGraph,
     name::{Address, GroupName},
     proof::{Facts, SeenState},
     selection,
     sequence::{
-        self, Ask, For, Hit, LeftAlone, Obstacle, Part, Plan, Preflight, Release, Request, Sequence, Step, StepId, StepKind, Subject, Task,
-        Usual, Wait, Why, Wish, lay_out,
+        self, Ask, AskedWith, For, FoundBy, Hit, LeftAlone, Obstacle, Part, Plan, Preflight, Release, Request, Sequence, Step, StepId,
+        StepKind, Subject, Task, Usual, Wait, Why, Wish, lay_out,
     },
 };
 
@@ -28,10 +28,24 @@ pub struct Asked {
     pub from_line: Option<u32>,
     /// Services that are taken as the lines before left them, though a look says otherwise: each named.
     pub vouched_for: BTreeSet<Address>,
+    /// What earlier runs had found up, which its lines were filled with (R37).
+    pub found_by: FoundBy,
+    /// Whether it is a further act that was asked for by itself, and no procedure of the estate.
+    pub by_itself: bool,
     /// Which part of a run the steps are for, and the number of the first.
     pub part: Part,
     /// The number before that of the first step.
     pub after: u32,
+}
+
+impl Asked {
+    /// What the steps of a procedure are worked out for.
+    fn works_for(&self, procedure: &Procedure) -> For {
+        match procedure.lines.first().map(|line| &line.does) {
+            Some(Does::Act { act, of }) if self.by_itself => For::Act { act: act.clone(), of: of.clone() },
+            _ => For::Procedure { procedure: procedure.name.clone(), title: procedure.title.clone() },
+        }
+    }
 }
 
 /// Works out the steps of a procedure from the facts.
@@ -324,7 +338,7 @@ impl Work<'_> {
             part: self.asked.part,
             settings: (line.settings != Default::default()).then(|| Box::new(line.settings.clone())),
         };
-        let of = For::Procedure { procedure: self.procedure.name.clone(), title: self.procedure.title.clone() };
+        let of = self.asked.works_for(self.procedure);
         let estimate = self.usual.of_step(&of, &step, self.estate);
         (step.usual_ms, step.slow_ms, step.basis) = (estimate.usual_ms, estimate.slow_ms, estimate.basis);
         self.steps.push(step);
@@ -358,7 +372,7 @@ impl Work<'_> {
             refused_now: Vec::new(),
             felt: None,
             sequence: Sequence {
-                of: For::Procedure { procedure: self.procedure.name.clone(), title: self.procedure.title.clone() },
+                of: self.asked.works_for(self.procedure),
                 steps: self.steps,
                 below_keep_up: self.asked.below_keep_up.clone(),
                 left_standing: self.standing,
@@ -376,6 +390,7 @@ impl Work<'_> {
             preflight,
             values,
             vouched,
+            asked_with: AskedWith { found_by: self.asked.found_by.clone(), ..AskedWith::default() },
         }
     }
 
@@ -393,29 +408,23 @@ impl Work<'_> {
 
     /// The looks that it asks for, filled with its values, and those that are obvious.
     fn preflight(&self) -> Vec<Preflight> {
-        let mut looks: Vec<Preflight> = Vec::new();
+        let mut looks = sequence::Looks::default();
         for (i, line) in self.procedure.lines.iter().enumerate().filter(|(_, l)| l.preflight) {
             if let Does::Task { task } = &line.does
                 && let Ok(Task::Look { host, rung }) = task.filled(&self.asked.values)
             {
-                looks.push(Preflight { says: line.says(), host, rung, line: Some(i as u32 + 1) });
+                looks.asked_for(Preflight { says: line.says(), host, rung, line: Some(i as u32 + 1) });
             }
         }
         for step in &self.steps {
             if let Some(Task::Work(work)) = step.task()
                 && let Ok(Task::Work(work)) = Task::Work(work.clone()).filled(&self.asked.values)
             {
-                let program = work.command.first().cloned().unwrap_or_default();
-                sequence::obvious(&mut looks, &step.says(), &work.host, &program, &work.dir, work.user.as_deref());
-                if let Some(account) = work.user.clone() {
-                    let command = work.command.iter().chain(&work.script).cloned().collect();
-                    let kind = RungKind::Rights { account, command, env: work.env.keys().cloned().collect() };
-                    looks.push(sequence::added(format!("Yantro may do {}", step.says()), &work.host, kind));
-                }
+                looks.of_work(&step.says(), &work);
             }
         }
-        sequence::obvious_of_services(&mut looks, self.estate, &self.steps);
-        looks
+        looks.of_services(self.estate, &self.steps);
+        looks.all
     }
 }
 

@@ -14,7 +14,7 @@ use crate::{
     overrides::{self, Overrides},
     proof::SeenState,
     run::acts::FoundProcess,
-    sequence::{For, OnService, Plan, Preflight, Sequence, Step, StepKind, plays::Forecast},
+    sequence::{AskedWith, For, OnService, Plan, Preflight, Sequence, Step, StepKind, plays::Forecast},
     time::{Span, Timestamp},
 };
 
@@ -85,6 +85,9 @@ pub struct Begun {
     /// Services that are taken as the lines before left them, though a look says otherwise: each was named.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub vouched_for: BTreeSet<Address>,
+    /// What else was said of it, and is said again whenever it is worked out anew.
+    #[serde(default)]
+    pub asked_with: AskedWith,
 }
 
 impl Begun {
@@ -92,7 +95,7 @@ impl Begun {
     ///
     /// It is answerable for every service that its steps are about and all those rely on.
     pub fn of(plan: Plan, estate: &Estate, edition: u64, who: &str, overrides: &Overrides) -> Self {
-        let Plan { sequence, preflight, values, .. } = plan;
+        let Plan { sequence, preflight, values, asked_with, .. } = plan;
         let answerable = answerable(estate, &sequence.steps);
         let beside = beside(estate, &sequence.steps, &answerable);
         let services = answerable
@@ -115,7 +118,7 @@ impl Begun {
         }
         let written = match &sequence.of {
             For::Procedure { procedure, .. } => estate.procedures.get(procedure),
-            For::Wish { .. } => None,
+            For::Wish { .. } | For::Act { .. } => None,
         };
         let (if_it_fails, held_at_most) = (written.and_then(|p| p.if_it_fails.clone()), written.and_then(|p| p.held_at_most));
         Self {
@@ -142,6 +145,7 @@ impl Begun {
             change: None,
             from_line: None,
             vouched_for: BTreeSet::new(),
+            asked_with,
         }
     }
 }

@@ -9,7 +9,7 @@ use crate::{
     name::{ProcedureName, did_you_mean},
     procedure::{self, Asked},
     proof::Facts,
-    sequence::{self, For, Part, Plan, Sequence, Usual},
+    sequence::{self, AskedWith, For, Part, Plan, Sequence, Usual},
 };
 
 /// Works out the procedure that takes over from the facts; an error says why it cannot. `failed` and `reason` answer
@@ -68,6 +68,7 @@ impl Divert {
             refused_now: Vec::new(),
             vouched: BTreeSet::new(),
             felt: None,
+            asked_with: AskedWith::default(),
         }
     }
 }

@@ -109,6 +109,7 @@ pub fn kept_under(of: &For, step: &Step) -> String {
     match (step.service(), of) {
         (Some(on), _) => on.address.to_string(),
         (None, For::Procedure { procedure, .. }) => format!("{procedure}: {}", step.says()),
+        (None, For::Act { act, .. }) => format!("{act}: {}", step.says()),
         (None, For::Wish { .. }) => step.says(),
     }
 }

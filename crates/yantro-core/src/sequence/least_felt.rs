@@ -56,6 +56,7 @@ const TRIED: usize = 200;
 impl Plan {
     /// Takes the order that users feel least; what it comes to is told in `felt`.
     pub fn prefer(&mut self, prefer: Prefer, estate: &Estate) {
+        self.asked_with.prefer = prefer;
         if prefer == Prefer::LeastFelt {
             self.felt = Some(least_felt(&mut self.sequence.steps, estate));
             self.sequence.usual_ms = self.sequence.steps.iter().map(|s| s.tail_ms).max().unwrap_or(0);

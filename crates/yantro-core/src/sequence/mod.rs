@@ -24,6 +24,7 @@ use crate::{
     proof::SeenState,
 };
 
+pub use crate::model::procedure::FoundBy;
 pub use crate::model::{
     kinds::{StepKind, Wish},
     procedure::Settings,
@@ -35,8 +36,8 @@ pub use layout::lay_out;
 pub use least_felt::{Felt, Prefer};
 pub(crate) use plan::hits;
 pub use plan::plan;
+pub(crate) use preflight::Looks;
 pub use preflight::preflight;
-pub(crate) use preflight::{added, obvious, obvious_of_services};
 pub use sheet::{StepCommand, command_of, manager_command, manager_kill, sheet};
 
 /// The number of a step in its sequence, from 1, in the order in which steps are drawn.
@@ -304,7 +305,7 @@ impl Step {
 }
 
 /// What a sequence is worked out for, as it is written.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 struct WrittenFor {
     /// The wish, where it is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -318,15 +319,20 @@ struct WrittenFor {
     /// What people call the procedure.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     title: Option<String>,
+    /// The further act, where one was asked for by itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    act: Option<String>,
+    /// The selection that the act is of.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    of: Vec<String>,
 }
 
 impl From<For> for WrittenFor {
     fn from(of: For) -> Self {
         match of {
-            For::Wish { wish, chosen } => Self { wish: Some(wish), chosen, procedure: None, title: None },
-            For::Procedure { procedure, title } => {
-                Self { wish: None, chosen: BTreeSet::new(), procedure: Some(procedure), title: Some(title) }
-            }
+            For::Wish { wish, chosen } => Self { wish: Some(wish), chosen, ..Self::default() },
+            For::Procedure { procedure, title } => Self { procedure: Some(procedure), title: Some(title), ..Self::default() },
+            For::Act { act, of } => Self { act: Some(act), of, ..Self::default() },
         }
     }
 }
@@ -339,7 +345,8 @@ impl TryFrom<WrittenFor> for For {
             WrittenFor { procedure: Some(procedure), title, .. } => {
                 Ok(For::Procedure { title: title.unwrap_or_else(|| procedure.to_string()), procedure })
             }
-            WrittenFor { wish: None, procedure: None, .. } => Err("a sequence is for a wish or for a procedure"),
+            WrittenFor { act: Some(act), of, .. } => Ok(For::Act { act, of }),
+            _ => Err("a sequence is for a wish, for a procedure or for a further act"),
         }
     }
 }
@@ -363,6 +370,13 @@ pub enum For {
         /// What people call it.
         title: String,
     },
+    /// A further act, asked for by itself.
+    Act {
+        /// The act.
+        act: String,
+        /// The selection it is of, as it was typed.
+        of: Vec<String>,
+    },
 }
 
 impl For {
@@ -370,6 +384,7 @@ impl For {
     pub fn says(&self) -> String {
         match self {
             For::Procedure { title, .. } => title.clone(),
+            For::Act { act, of } => format!("{act} {}", of.join(", ")),
             For::Wish { wish, chosen } => {
                 // Of ten thousand only the first is said, and this is said often.
                 let mut all = chosen.iter();
@@ -386,6 +401,7 @@ impl For {
     pub fn word(&self) -> &str {
         match self {
             For::Procedure { procedure, .. } => procedure.as_str(),
+            For::Act { act, .. } => act,
             For::Wish { wish, .. } => wish.word(),
         }
     }
@@ -564,6 +580,25 @@ pub struct Plan {
     /// Where the order that users feel least was asked for: what it comes to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub felt: Option<Felt>,
+    /// What it was asked with.
+    #[serde(skip)]
+    pub asked_with: AskedWith,
+}
+
+/// What was said beside what a plan is for, and stands nowhere in its sequence: worked out anew it is asked with the same.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(default)]
+pub struct AskedWith {
+    /// Nothing else is to be moved along (R3).
+    pub alone: bool,
+    /// Which of the allowed orders is taken.
+    pub prefer: Prefer,
+    /// Units that a host's manager moves along, named one by one as `host:unit` (R38).
+    #[serde(skip_serializing_if = "BTreeSet::is_empty")]
+    pub along: BTreeSet<String>,
+    /// What earlier runs had found up, by the words that asked for it (R37).
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub found_by: FoundBy,
 }
 
 impl Plan {

@@ -492,6 +492,7 @@ impl<'a> Work<'a> {
             values: BTreeMap::new(),
             vouched: BTreeSet::new(),
             felt: None,
+            asked_with: AskedWith { alone: self.request.alone, ..AskedWith::default() },
         }
     }
 

@@ -7,6 +7,7 @@ use rstest::rstest;
 use yantro_core::{
     calendar::Hours,
     estate::{ImpactLevel, vet},
+    guards::Around,
     holders::Rooms,
     proof::SeenState,
     run::{AtLastMoment, Begun, Decision, DecisionKind, Event, Frozen, Input, Run, RunId, RunState, WindowTerms},
@@ -154,7 +155,7 @@ fn a_disruptive_plan_inside_a_change_freeze_is_refused_or_asked_about(#[case] mo
     let (estate, graph) = estate("db", &more);
     let with = |wish: Wish, named: &[&str]| {
         let mut plan = plan(&estate, &graph, &facts(&estate, ""), &Usual::default(), &Request::new(wish, addresses("shop")));
-        plan.heed_freezes(&estate, at(now), &named.iter().map(|n| (*n).to_owned()).collect());
+        plan.guard(&Around::of(&estate, at(now), &named.iter().map(|n| (*n).to_owned()).collect()));
         plan
     };
     let stop = with(Wish::Stop, &[]);

@@ -4,10 +4,12 @@ use std::collections::BTreeMap;
 
 use rstest::rstest;
 use yantro_core::{
-    guards::{Newest, unconfirmed},
+    estate::Estate,
+    graph::EstateGraph,
+    guards::{Newest, again, unconfirmed},
     holders::Rooms,
     name::Address,
-    procedure::{self, Asked, settle},
+    procedure::{self, Asked, FoundBy, Procedure, settle},
     proof::{
         Answer, SeenState, Verdict,
         standing::{Look, Watched},
@@ -16,7 +18,7 @@ use yantro_core::{
         ActEnd, ActId, ActKind, Begun, DecisionKind, Event, FoundProcess, HoldCause, Input, Order, Refusal, Restriction, Run, RunId,
         RunState, StepState, Taken,
     },
-    sequence::{Ask, Request, Shown, StepId, StepKind, Usual, Wish, plan},
+    sequence::{Ask, Plan, Prefer, Request, Shown, StepId, StepKind, Usual, Wish, plan},
     time::Timestamp,
 };
 
@@ -999,6 +1001,69 @@ fn what_a_run_would_do_now_is_told_with_how_much_more(#[case] up: usize, #[case]
     let all = changed.last().unwrap();
     assert!(all.starts_with("in all it would now stop h/a0, "), "{all}");
     assert!(all.ends_with(more) && (all.contains(" more") != more.is_empty()), "{all}");
+}
+
+/// What a run would come to by facts that are as they were when it was planned.
+fn anew(estate: &Estate, graph: &EstateGraph, planned: Plan, found: &str) -> Plan {
+    let begun = Begun::of(planned, estate, 1, "maren", &BTreeMap::new());
+    let newest = Newest { edition: 1, estate, graph };
+    let found = facts(estate, found);
+    let stands: BTreeMap<Address, SeenState> = found.0.clone().into_iter().collect();
+    assert_eq!(unconfirmed(&newest, &begun, &found, &stands), Vec::<String>::new());
+    again(&newest, &begun, &found, &Usual::default()).expect("it is in the estate")
+}
+
+fn says(plan: &Plan) -> Vec<String> {
+    plan.sequence.steps.iter().map(|s| s.says()).collect()
+}
+
+/// What was said of a wish at its begin is not forgotten when it is worked out anew (R8).
+#[test]
+fn a_wish_is_worked_out_anew_with_all_that_was_said_of_it() {
+    let (estate, graph) = estate("app -> db, web -> db", "");
+    let request = Request { alone: true, ..Request::new(Wish::Stop, addresses("db")) };
+    let mut planned = plan(&estate, &graph, &facts(&estate, "app=down web=down"), &Usual::default(), &request);
+    planned.prefer(Prefer::LeastFelt, &estate);
+    planned.asked_with.along = ["h:exporter.service".to_owned()].into();
+    let was = planned.asked_with.clone();
+    let now = anew(&estate, &graph, planned.clone(), "app=down web=down");
+    assert_eq!((says(&now), &now.asked_with), (says(&planned), &was));
+    // One of those that rely on it came up: it was to be stopped alone, and is not without a word.
+    let begun = Begun::of(planned, &estate, 1, "maren", &BTreeMap::new());
+    let newest = Newest { edition: 1, estate: &estate, graph: &graph };
+    let again = again(&newest, &begun, &facts(&estate, "web=down"), &Usual::default()).unwrap();
+    assert!(!says(&again).contains(&"stop h/app".to_owned()) && !again.can_begin(), "{:?}", says(&again));
+}
+
+/// A procedure that brings up what an earlier run had found up means the same services when it is worked out anew (R8, R37).
+#[test]
+fn what_an_earlier_run_had_found_up_is_the_same_when_it_is_worked_out_anew() {
+    let more = "[procedure.evening]\nsteps = [{ stop = [\"*\"] }]\n[procedure.morning]\nsteps = [{ start = [\"as-found-by:evening\"] }]\n";
+    let (estate, graph) = estate("app -> db, web -> db", more);
+    let found_by: FoundBy = [("as-found-by:evening".to_owned(), addresses("db app"))].into();
+    let procedure = estate.procedures[&"morning".parse().unwrap()].clone().with_found(&found_by);
+    let asked = Asked { found_by, ..Asked::default() };
+    let all_down = "app=down web=down db=down";
+    let planned = procedure::plan(&estate, &graph, &facts(&estate, all_down), &Usual::default(), &procedure, &asked);
+    assert_eq!(says(&planned), ["start h/db", "start h/app"]);
+    assert_eq!(says(&anew(&estate, &graph, planned.clone(), all_down)), says(&planned));
+}
+
+/// A further act that somebody asked for is no procedure, whatever procedures are called.
+#[test]
+fn an_act_that_is_called_as_a_procedure_is_not_taken_for_it() {
+    let more = "[service.cache]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 9 }]\n[service.cache.acts.purge]\ncommand = [\"purge\"]\n\
+                [procedure.purge]\nif_it_fails = \"carry-on\"\nheld_at_most = \"1h\"\nsteps = [{ stop = [\"db\"] }]\n";
+    let (estate, graph) = estate("app -> db", more);
+    let procedure = Procedure::of_one_act("purge".parse().unwrap(), "purge", &["cache".to_owned()]);
+    let asked = Asked { by_itself: true, ..Asked::default() };
+    let planned = procedure::plan(&estate, &graph, &facts(&estate, ""), &Usual::default(), &procedure, &asked);
+    let begun = Begun::of(planned.clone(), &estate, 1, "maren", &BTreeMap::new());
+    assert_eq!((&begun.if_it_fails, begun.held_at_most), (&None, None));
+    let written: Begun = serde_json::from_str(&serde_json::to_string(&begun).unwrap()).unwrap();
+    assert_eq!(written.sequence.of, begun.sequence.of);
+    assert_eq!(begun.sequence.of.says(), "purge cache");
+    assert_eq!(says(&anew(&estate, &graph, planned.clone(), "")), says(&planned));
 }
 
 // ---- what putting back would do is said before it is decided ----

@@ -358,6 +358,7 @@ fn the_managers_terms_are_held_against_a_plan(
 ) {
     use yantro_core::{
         graph::EstateGraph,
+        guards::Around,
         proof::{Facts, SeenState, UnitTerms},
         sequence::{Request, Usual, Wish, plan},
         time::Span,
@@ -375,7 +376,9 @@ fn the_managers_terms_are_held_against_a_plan(
         stops_too: too.iter().map(|u| (*u).to_owned()).collect(),
         ..UnitTerms::default()
     };
-    plan.heed_managers(&estate, &[(db, terms)].into(), &along.map(str::to_owned).into_iter().collect());
+    plan.asked_with.along = along.map(str::to_owned).into_iter().collect();
+    let now = yantro_core::time::Timestamp::from_ms(0);
+    plan.guard(&Around { terms: [(db, terms)].into(), ..Around::of(&estate, now, &Default::default()) });
     let why: Vec<&str> = plan.obstacles.iter().map(|o| o.why.as_str()).collect();
     assert!(if refused.is_empty() { why.is_empty() } else { why.len() == 1 && why[0].contains(refused) }, "{why:?}");
     assert!(plan.remarks[0].contains("lets a stop take 1m 30s, and then kills it"), "{:?}", plan.remarks);

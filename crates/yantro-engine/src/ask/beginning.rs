@@ -4,9 +4,9 @@ use std::{collections::BTreeSet, time::Duration};
 
 use yantro_core::{
     estate::ServiceRunner,
-    name::{Address, HostName, did_you_mean},
+    name::{Address, did_you_mean},
     run::{AtLastMoment, Begun, Decision, Refusal, RunId, WindowTerms},
-    sequence::{Plan, StepKind, plays::play_all},
+    sequence::{Plan, plays::play_all},
 };
 
 use crate::{
@@ -73,16 +73,6 @@ impl Engine {
         let of_unit = terms.overrides.iter().find(|(a, o)| is_unit(a) && (!o.env.is_empty() || o.args.is_some()));
         if let Some((address, _)) = of_unit {
             return Err(EngineError::UnitOverride(address.clone()));
-        }
-        let hosts: BTreeSet<&HostName> =
-            plan.sequence.steps.iter().filter(|s| s.kind() != StepKind::Await).filter_map(|s| s.host()).collect();
-        // Asked now: another server may have come to act there since the last round.
-        let described = hosts.iter().filter_map(|h| Some(((*h).clone(), loaded.estate.hosts.get(*h)?.clone())));
-        self.hands.ask_keepers(&described.collect()).await;
-        for host in hosts {
-            if let Some(why) = self.hands.kept(host) {
-                return Err(EngineError::HostKept { host: host.clone(), why });
-            }
         }
         let forecast = play_all(&plan.sequence.steps, &loaded.estate, terms.at_once());
         let begun = Begun::of(plan, &loaded.estate, loaded.edition, who, &terms.overrides);

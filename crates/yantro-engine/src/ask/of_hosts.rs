@@ -1,76 +1,97 @@
-//! What hosts have to do with a plan: their managers' terms, the ways to them, what else listens there, and what an
-//! earlier run found up.
+//! What a plan is held against: freezes, managers' terms, the ways to hosts, who else acts there, what else listens there; and what
+//! an earlier run found up.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
 
 use yantro_core::{
     estate::Estate,
+    guards::Around,
     name::{Address, HostName},
-    procedure::{Does, Procedure},
+    procedure::Procedure,
     proof::SeenState,
     run::{Run, RunId},
     selection::AS_FOUND_BY,
-    sequence::{For, Plan, StepKind},
+    sequence::{For, FoundBy, Plan, StepKind},
 };
 
 use crate::{
     engine::{Engine, read},
     error::EngineError,
+    loaded::Loaded,
 };
 
 /// How many earlier runs are gone through for the last one of a procedure.
 const GONE_THROUGH: u32 = 500;
 
 impl Engine {
-    /// Holds a plan against what its hosts say: their managers' terms (R38), the ways to them (R13), and, where hosts
-    /// go down, what else would go with them (R37).
-    pub(crate) async fn heed_hosts(&self, plan: &mut Plan, estate: &Estate, along: &BTreeSet<String>) {
-        plan.heed_managers(estate, &self.hands.terms_of(plan, estate).await, along);
+    /// Holds a plan against everything that may refuse it, as all that stands now.
+    pub(crate) async fn guard(&self, plan: &mut Plan, estate: &Estate, in_freeze: &BTreeSet<String>) {
         let hosts = plan.hosts_acted_on();
-        plan.heed_ways(&self.hands.hosts.ways(&estate.hosts, !hosts.is_empty()).await, estate);
-        if hosts.is_empty() {
-            return;
-        }
         let downs = plan.sequence.steps.iter().filter_map(|s| s.service()).filter(|on| on.kind == StepKind::Stop);
         let downs: BTreeSet<HostName> = downs.filter(|on| on.address.is_host()).map(|on| on.address.host.clone()).collect();
-        let asked = downs.into_iter().map(|host| async move {
+        let surveyed = downs.into_iter().map(|host| async move {
             let survey = self.hands.hosts.survey(&host).await.ok()?;
             Some((host, survey))
         });
-        let surveys: BTreeMap<HostName, _> = futures::future::join_all(asked).await.into_iter().flatten().collect();
-        plan.remark_on_strangers(estate, &surveys);
+        let (terms, ways, kept, surveys) = futures::join!(
+            self.hands.terms_of(plan, estate),
+            self.hands.hosts.ways(&estate.hosts, !hosts.is_empty()),
+            self.kept_by_others(plan, estate),
+            futures::future::join_all(surveyed)
+        );
+        let surveys = surveys.into_iter().flatten().collect();
+        plan.guard(&Around { estate, now: self.hands.clock.now(), in_freeze, terms, ways, kept, surveys });
     }
 
-    /// Selections with what runs found up in the place of `as-found-by:` (R37).
-    pub(crate) async fn as_found(&self, words: &[String]) -> Result<Vec<String>, EngineError> {
-        let mut out = Vec::new();
-        for word in words {
-            match word.trim().strip_prefix(AS_FOUND_BY) {
-                None => out.push(word.clone()),
-                Some(of) => {
-                    // Read from the store, away from the threads that serve.
-                    let (engine, of) = (self.clone(), of.to_owned());
-                    let found = tokio::task::spawn_blocking(move || engine.found_by(&of)).await;
-                    out.extend(found.unwrap_or(Err(EngineError::Busy))?.iter().map(ToString::to_string));
-                }
-            }
-        }
-        Ok(out)
+    /// The hosts of a plan that are not this server's to act on. Asked now: another server may have come to act there since the
+    /// last round.
+    async fn kept_by_others(&self, plan: &Plan, estate: &Estate) -> BTreeMap<HostName, String> {
+        let hosts = plan.hosts_worked_on();
+        let described = hosts.iter().filter_map(|h| Some((h.clone(), estate.hosts.get(h)?.clone())));
+        self.hands.ask_keepers(&described.collect()).await;
+        hosts.into_iter().filter_map(|h| Some((h.clone(), self.hands.kept(&h)?))).collect()
     }
 
-    /// A procedure with the same put into its lines.
-    pub(crate) async fn with_as_found(&self, procedure: &Procedure) -> Result<Procedure, EngineError> {
-        let mut procedure = procedure.clone();
-        for line in &mut procedure.lines {
-            if let Does::Services { selection, .. } = &mut line.does {
-                *selection = self.as_found(selection).await?;
+    /// What runs found up, by the words of a selection that ask for it (R37).
+    pub(crate) async fn found_by(&self, words: &[String]) -> Result<FoundBy, EngineError> {
+        let mut found_by = FoundBy::new();
+        for word in words.iter().map(|w| w.trim()) {
+            let Some(of) = word.strip_prefix(AS_FOUND_BY) else { continue };
+            // Read from the store, away from the threads that serve.
+            let (engine, of) = (self.clone(), of.to_owned());
+            let found = tokio::task::spawn_blocking(move || engine.found_up(&of)).await;
+            found_by.insert(word.to_owned(), found.unwrap_or(Err(EngineError::Busy))?);
+        }
+        Ok(found_by)
+    }
+
+    /// The same of a procedure's lines.
+    pub(crate) async fn found_by_of(&self, procedure: &Procedure) -> Result<FoundBy, EngineError> {
+        self.found_by(&procedure.found_words()).await
+    }
+
+    /// An estate in whose procedures what runs found up stands, where it is known: for what is worked out from it later.
+    pub(crate) async fn with_found(&self, estate: &Arc<Loaded>) -> Arc<Loaded> {
+        let asking: Vec<&Procedure> = estate.estate.procedures.values().filter(|p| !p.found_words().is_empty()).collect();
+        let mut filled = Vec::new();
+        for procedure in asking {
+            if let Ok(found_by) = self.found_by_of(procedure).await {
+                filled.push(procedure.clone().with_found(&found_by));
             }
         }
-        Ok(procedure)
+        if filled.is_empty() {
+            return Arc::clone(estate);
+        }
+        let mut known = estate.estate.clone();
+        known.procedures.extend(filled.into_iter().map(|p| (p.name.clone(), p)));
+        Arc::new(Loaded::new(estate.edition, estate.text.clone(), estate.folder.clone(), known))
     }
 
     /// What a run found up and took down.
-    fn found_by(&self, of: &str) -> Result<BTreeSet<Address>, EngineError> {
+    fn found_up(&self, of: &str) -> Result<BTreeSet<Address>, EngineError> {
         let run = match of.parse::<u64>() {
             Ok(id) => self.whole_run(RunId(id))?,
             Err(_) => self.last_run_of(of)?,

@@ -1,21 +1,17 @@
 //! Working out what a request comes to, from a fresh look.
 
-use std::{
-    collections::{BTreeMap, BTreeSet},
-    sync::Arc,
-    time::Duration,
-};
+use std::{collections::BTreeMap, sync::Arc, time::Duration};
 
 use yantro_core::{
     estate::{Estate, vet_with},
     guards::again,
     name::{ProcedureName, did_you_mean},
     overrides::Overrides,
-    procedure::{self, Asked, Does, Line, Procedure},
+    procedure::{self, Asked, Procedure, filled_with_found},
     proof::{Facts, Verdict},
     run::RunId,
     selection,
-    sequence::{Plan, Preflight, Request, Settings, Usual, plan, preflight},
+    sequence::{Plan, Preflight, Request, Usual, plan, preflight},
 };
 
 use crate::{
@@ -53,7 +49,7 @@ impl Engine {
         let loaded = as_one_run_sees_it(self.estate_loaded()?, &request.overrides)?;
         let mut plan = match &request.does {
             Doing::Services { wish, of, except, alone } => {
-                let selection = self.as_found(of).await?;
+                let selection = filled_with_found(of, &self.found_by(of).await?);
                 let chosen = selection::resolve(&loaded.estate, &loaded.graph, &selection, except)?;
                 let asked = Request {
                     wish: *wish,
@@ -68,18 +64,21 @@ impl Engine {
                 plan
             }
             Doing::Procedure { name, answers, from_line, vouched_for } => {
-                let procedure = self.with_as_found(procedure_of(&loaded.estate, name)?).await?;
-                let asked = Asked { from_line: *from_line, vouched_for: vouched_for.clone(), ..Asked::default() };
+                let procedure = procedure_of(&loaded.estate, name)?.clone();
+                let found_by = self.found_by_of(&procedure).await?;
+                let procedure = procedure.with_found(&found_by);
+                let asked = Asked { from_line: *from_line, vouched_for: vouched_for.clone(), found_by, ..Asked::default() };
                 self.plan_lines(&procedure, request, answers, asked, &loaded).await?
             }
             Doing::Act { act, of } => {
                 let procedure = of_one_act(&loaded, act, of)?;
-                self.plan_lines(&procedure, request, &BTreeMap::new(), Asked::default(), &loaded).await?
+                let asked = Asked { by_itself: true, ..Asked::default() };
+                self.plan_lines(&procedure, request, &BTreeMap::new(), asked, &loaded).await?
             }
         };
         plan.prefer(request.prefer, &loaded.estate);
-        plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &request.in_freeze);
-        self.heed_hosts(&mut plan, &loaded.estate, &request.along).await;
+        plan.asked_with.along.clone_from(&request.along);
+        self.guard(&mut plan, &loaded.estate, &request.in_freeze).await;
         Ok((plan, loaded))
     }
 
@@ -97,7 +96,10 @@ impl Engine {
         match tokio::time::timeout(SHOWN_WITHIN, self.hands.preflight(obvious)).await {
             Ok(answers) => {
                 let against = answers.into_iter().filter(|(_, answer)| answer.verdict != Verdict::Holds);
-                plan.refused_now.extend(against.map(|(look, answer)| format!("{} – not so: {}", look.says, answer.says)));
+                plan.refused_now.extend(against.map(|(look, answer)| {
+                    let word = if answer.verdict == Verdict::CouldNotLook { "cannot be said" } else { "not so" };
+                    format!("{} – {word}: {}", look.says, answer.says)
+                }));
             }
             Err(_) => {
                 plan.remarks.push("what its preflight looks at did not answer in time; it is looked at before the first act".to_owned())
@@ -145,8 +147,7 @@ impl Engine {
             name: begun.sequence.of.word().to_owned(),
             near: "it is no longer in the estate: give this run up".to_owned(),
         })?;
-        plan.heed_freezes(&loaded.estate, self.hands.clock.now(), &begun.in_freeze);
-        self.heed_hosts(&mut plan, &loaded.estate, &BTreeSet::new()).await;
+        self.guard(&mut plan, &loaded.estate, &begun.in_freeze).await;
         Ok((plan, loaded))
     }
 }
@@ -166,18 +167,7 @@ fn of_one_act(loaded: &Loaded, act: &str, of: &[String]) -> Result<Procedure, En
     let act = act.to_ascii_lowercase();
     // That each name means something is told as of any selection.
     selection::resolve(&loaded.estate, &loaded.graph, of, &[])?;
-    let does = Does::Act { act: act.clone(), of: of.to_vec() };
-    let line = Line { name: None, does, alongside: false, preflight: false, settings: Settings::default() };
-    Ok(Procedure {
-        name,
-        title: format!("{act} {}", of.join(", ")),
-        purpose: None,
-        questions: BTreeMap::new(),
-        if_it_fails: None,
-        held_at_most: None,
-        lines: vec![line],
-        dir: loaded.folder.clone(),
-    })
+    Ok(Procedure::of_one_act(name, &act, of))
 }
 
 /// The estate with the settings in it that are written for one run.

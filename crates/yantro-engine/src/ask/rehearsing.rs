@@ -79,7 +79,8 @@ impl Engine {
             None => None,
         };
         let digest = self.shows(Shown::of(&plan, loaded.edition));
-        let mut rehearsal = rehearse(plan, &loaded.estate, loaded.edition, &facts, at_once, fails, refused, preflight, now);
+        let filled = self.with_found(&loaded).await;
+        let mut rehearsal = rehearse(plan, &filled.estate, loaded.edition, &facts, at_once, fails, refused, preflight, now);
         rehearsal.digest = digest;
         rehearsal.window = window.map(|w| WindowView {
             chance: rehearsal.forecast.chance_by(w.ends_at.since(now).as_millis() as u64),
