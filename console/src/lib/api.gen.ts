@@ -4648,6 +4648,17 @@ export interface components {
              */
             usually: components["schemas"]["Span"] | null;
             /**
+             * @description Services that must be down while this work goes on: it does not begin beside one that is not, and is not done where one came
+             *     up meanwhile.
+             * @default []
+             */
+            while_down: string[];
+            /**
+             * @description Services that must be up, and proven, while this work goes on.
+             * @default []
+             */
+            while_up: string[];
+            /**
              * @description Runs a program: its name and its arguments, one each. No shell reads them.
              * @default null
              */
@@ -5094,6 +5105,10 @@ export interface components {
             to_the_letter?: string[];
             /** @description The account it runs as, where not the server's. */
             user?: string | null;
+            /** @description Services that must be down while it works. */
+            while_down?: components["schemas"]["Address"][];
+            /** @description Services that must be proven while it works. */
+            while_up?: components["schemas"]["Address"][];
             /** @description How long it may take. */
             within: components["schemas"]["Span"];
         };

@@ -25,18 +25,20 @@ const SERVICES: Field[] = [
   f('below_keep_up', 'Groups that may fall below what they keep up', 'words'),
   f('left_standing', 'Services that may stand on what is not proven', 'words'),
 ];
+const NAMED = 'addresses, names, globs, group:, host:';
 const WORK: Field[] = [
   ...WHERE,
   f('env', 'Environment', 'pairs', { hint: 'NAME=VALUE, one a line' }),
   f('accept_exits', 'Exit codes that are fine', 'numbers', { hint: '0' }),
   f('keep', 'Pieces of its output to keep', 'pairs', { hint: 'name=pattern, one a line' }),
   f('changes_nothing', 'Changes nothing', 'flag', { hint: 'needs no way back' }),
+  f('while_down', 'What must be down meanwhile', 'words', { hint: NAMED }),
+  f('while_up', 'What must be up meanwhile', 'words', { hint: NAMED }),
   f('counter', 'The way back', 'keys', {
     fields: [f('title', 'Title'), f('work', 'Program and arguments, one a line', 'lines'), f('script', 'or a script', 'long'), f('patience', 'Patience')],
   }),
 ];
 const HOSTS = 'names of hosts, or *';
-const NAMED = 'addresses, names, globs, group:, host:';
 
 /** What a step can do: its key, its name in menus, and what can be said about it. */
 export const DEEDS: Record<string, { name: string; short: string; is: Field; more: Field[]; begin: unknown }> = {

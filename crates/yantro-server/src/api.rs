@@ -114,8 +114,8 @@ async fn editions(engine: web::Data<Engine>, page: web::Query<PageOf>) -> Answer
     Ok(web::Json(blocking(move || engine.editions(limit)).await?))
 }
 
-async fn vet_text(body: web::Json<EstateText>) -> web::Json<VetOutcome> {
-    let vetted = vet(&body.text, &body.folder);
+async fn vet_text(engine: web::Data<Engine>, body: web::Json<EstateText>) -> web::Json<VetOutcome> {
+    let vetted = vet(&body.text, &body.folder).by(&body.text, engine.clock().now());
     web::Json(VetOutcome { good: !vetted.faults.iter().any(|f| f.severity == Severity::Error), faults: vetted.faults })
 }
 

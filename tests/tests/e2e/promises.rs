@@ -290,6 +290,31 @@ fn begun_by_hand(server: &Server, address: &str) -> std::process::Child {
     child.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
 }
 
+/// Work that must go on beside a service that is down: it is asked about before, looked at after, and not done beside one that came up.
+#[test]
+fn work_is_not_done_beside_what_came_up_meanwhile() {
+    let patch = "[procedure.patch]\n[[procedure.patch.steps]]\nname = \"down\"\nstop = [\"app\"]\n\
+                 [[procedure.patch.steps]]\ntitle = \"patch it\"\nscript = \"touch began; until test -e go; do sleep 0.05; done\"\n\
+                 while_down = [\"app\"]\nwhile_up = [\"db\"]\n[[procedure.patch.steps]]\nbring_back = [\"down\"]\n\
+                 [procedure.hasty]\n[[procedure.hasty.steps]]\nwork = [\"/bin/true\"]\nwhile_down = [\"db\"]\n";
+    let server = Server::with_estate(&(quick::estate(&[]) + patch));
+    server.ok(&["start", "*", "--yes"]);
+    let refused = server.exits(1, &["carry-out", "hasty", "--yes"]);
+    assert!(refused.contains("quay/db is proven there, and must be down while this works"), "{refused}");
+    let run = server.begin(&["carry-out", "patch"]);
+    wait_until("it works", || server.folder().join("began").exists().then_some(()));
+    let mut child = by_hand(&server, "quay/app");
+    server.put("go", "");
+    let view = server.run_is(run, &["held", "finished"]);
+    let why = view["held_because"].to_string();
+    assert!(why.contains("quay/app is proven by then, and had to be down while it worked"), "{why} {}", view["state"]);
+    unsafe { libc::kill(child.id() as i32, libc::SIGKILL) };
+    let _ = child.wait();
+    server.ok(&["vouch", &run.to_string(), "--yes", "--why", "the file was looked through"]);
+    server.run_is(run, &["finished", "finished-with-exceptions"]);
+    assert_eq!(server.state("quay/app"), "proven");
+}
+
 /// R33: that it was meant to be down is over once it is up, whoever brought it up: its next end is nobody's intention.
 #[test]
 fn a_stop_on_purpose_is_told_with_its_reason_until_the_service_is_up_again() {

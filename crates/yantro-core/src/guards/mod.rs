@@ -7,6 +7,7 @@ mod confirmed;
 mod freezes;
 mod kept;
 mod restrictions;
+mod standstill;
 mod terms;
 mod ways;
 
@@ -32,6 +33,8 @@ pub struct Around<'a> {
     pub estate: &'a Estate,
     /// Now.
     pub now: Timestamp,
+    /// By whom and why everything stands still, where it does.
+    pub standstill: Option<String>,
     /// Change freezes that were named.
     pub in_freeze: &'a BTreeSet<String>,
     /// The terms on which managers act on the units in it.
@@ -47,15 +50,16 @@ pub struct Around<'a> {
 impl<'a> Around<'a> {
     /// Where hosts and their managers have nothing against anything.
     pub fn of(estate: &'a Estate, now: Timestamp, in_freeze: &'a BTreeSet<String>) -> Self {
-        let (terms, ways, kept, surveys) = Default::default();
-        Self { estate, now, in_freeze, terms, ways, kept, surveys }
+        let (standstill, terms, ways, kept, surveys) = Default::default();
+        Self { estate, now, standstill, in_freeze, terms, ways, kept, surveys }
     }
 }
 
 type Guard = fn(&mut Plan, &Around<'_>);
 
 /// The list.
-const EVERY_PLAN: [Guard; 5] = [
+const EVERY_PLAN: [Guard; 6] = [
+    |plan, around| plan.heed_standstill(around.standstill.as_deref()),
     |plan, around| plan.heed_freezes(around.estate, around.now, around.in_freeze),
     |plan, around| plan.heed_managers(around.estate, &around.terms),
     |plan, around| plan.heed_ways(&around.ways, around.estate),

@@ -55,6 +55,12 @@ pub struct Work {
     /// Whether it changes nothing, so that there is no way back to go.
     #[serde(default)]
     pub changes_nothing: bool,
+    /// Services that must be down while it works.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub while_down: BTreeSet<Address>,
+    /// Services that must be proven while it works.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub while_up: BTreeSet<Address>,
     /// Its way back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub counter: Option<Box<Counter>>,

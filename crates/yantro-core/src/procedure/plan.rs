@@ -176,11 +176,28 @@ impl Work<'_> {
                 }
             }
             Does::Task { task } => {
+                if let Task::Work(work) = task.as_ref() {
+                    self.stands_meanwhile(no, work, vouched);
+                }
                 let step = self.add(no, line, Subject::Task(task.clone()), SeenState::Unknown);
                 self.stage.push(step);
             }
         }
         self.beside_others(no, first);
+    }
+
+    /// Whether what must be down or up while work goes on is so by then.
+    fn stands_meanwhile(&mut self, no: u32, work: &crate::model::task::Work, is_vouched: bool) {
+        let otherwise = sequence::meanwhile(work).filter(|(a, must)| !is_vouched && self.facts.of(a) != *must);
+        let otherwise: Vec<(Address, SeenState)> = otherwise.map(|(a, must)| (a.clone(), must)).collect();
+        for (address, must) in otherwise {
+            let why = format!("{address} is {} there, and must be {must} while this works", self.facts.of(&address));
+            let mend = match must {
+                SeenState::Down => format!("stop {address} in a line before it, or take it out of its `while_down`"),
+                _ => format!("start {address} in a line before it, or take it out of its `while_up`"),
+            };
+            self.obstacle(no, Some(&address), why, mend);
+        }
     }
 
     /// What a look contradicts of what the lines so far are vouched to have done. What cannot be looked at contradicts
@@ -198,7 +215,8 @@ impl Work<'_> {
     /// Lines that go alongside each other must have nothing to do with each other: which of them is first
     /// would decide what is up.
     fn beside_others(&mut self, no: u32, first: usize) {
-        let mine: BTreeSet<Address> = self.steps[first..].iter().filter_map(|s| s.address().cloned()).collect();
+        let mut mine: BTreeSet<Address> = self.steps[first..].iter().filter_map(|s| s.address().cloned()).collect();
+        mine.extend(self.steps[first..].iter().flat_map(|s| s.meanwhile().map(|(a, _)| a.clone())));
         let related = |a: &Address, b: &Address| {
             let says = |a: &Address, b: &Address| {
                 let service = &self.estate.services[a];

@@ -153,6 +153,7 @@ impl Begun {
 /// What a run of these steps is answerable for (R18): what they are about, and all that relies on.
 pub fn answerable(estate: &Estate, steps: &[Step]) -> BTreeSet<Address> {
     let mut all: BTreeSet<Address> = steps.iter().filter_map(|s| s.address().cloned()).collect();
+    all.extend(steps.iter().flat_map(|s| s.meanwhile().map(|(a, _)| a.clone())));
     for address in all.clone() {
         all.extend(estate.services.get(&address).into_iter().flat_map(|s| s.relies_on_any().cloned()));
     }

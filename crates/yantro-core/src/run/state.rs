@@ -357,7 +357,9 @@ impl Run {
         let stopped: BTreeSet<&Address> = of(StepKind::Stop).collect();
         let kept_up = self.begun.keep_up.values().filter(|g| g.keep_up > 0 && g.members.iter().any(|m| stopped.contains(m)));
         answerable.extend(apart.chain(kept_up.flat_map(|g| g.members.iter().cloned())));
-        let acting = steps.iter().filter(|s| s.kind() != StepKind::Await).filter_map(|s| s.address().cloned());
+        // What must be down while work goes on is nobody's to start meanwhile.
+        let kept_down = steps.iter().flat_map(|s| s.meanwhile().filter(|(_, must)| *must == SeenState::Down).map(|(a, _)| a.clone()));
+        let acting = steps.iter().filter(|s| s.kind() != StepKind::Await).filter_map(|s| s.address().cloned()).chain(kept_down);
         // What it let go of is others' to act on, and is not taken back after a restart.
         answerable.retain(|a| !self.is_released(a));
         Wants::new(acting.filter(|a| !self.is_released(a)).collect(), answerable)
@@ -501,6 +503,9 @@ impl Run {
     }
     /// Every service that the act of a step hangs on, its own first of all in meaning: what is looked at just before it.
     pub(super) fn hangs_on(&self, step: StepId) -> Vec<Address> {
+        if self.begun.sequence.step(step).address().is_none() {
+            return self.begun.sequence.step(step).meanwhile().map(|(a, _)| a.clone()).collect();
+        }
         let service = self.service(step);
         let mine = &service.address;
         let mut addresses = vec![mine.clone()];
@@ -531,6 +536,11 @@ impl Run {
             }
         }
         self.reliant = reliant;
+    }
+    /// The services that must stand so or so while a step works, as this run sees them.
+    pub fn stands_meanwhile(&self, step: StepId) -> Vec<Arc<Service>> {
+        let step = self.begun.sequence.step(step);
+        step.meanwhile().filter_map(|(a, _)| self.begun.services.get(a).cloned()).collect()
     }
     /// The service a step is for, as this run sees it. Steps that are no service's have none.
     pub fn service(&self, step: StepId) -> &Arc<Service> {

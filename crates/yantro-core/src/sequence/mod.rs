@@ -298,10 +298,24 @@ impl Step {
     pub fn is_on(&self, address: &Address) -> bool {
         self.address() == Some(address)
     }
+    /// How services that it does not act on must stand while it works, each with the state it must be in.
+    pub fn meanwhile(&self) -> impl Iterator<Item = (&Address, SeenState)> {
+        let work = match self.task() {
+            Some(Task::Work(work)) => Some(work),
+            _ => None,
+        };
+        work.into_iter().flat_map(meanwhile)
+    }
     /// What a setting of its line says.
     pub fn set<T>(&self, of: impl FnOnce(&Settings) -> Option<T>) -> Option<T> {
         self.settings.as_deref().and_then(of)
     }
+}
+
+/// How services must stand while work goes on, each with the state it must be in.
+pub(crate) fn meanwhile(work: &Work) -> impl Iterator<Item = (&Address, SeenState)> {
+    let down = work.while_down.iter().map(|a| (a, SeenState::Down));
+    down.chain(work.while_up.iter().map(|a| (a, SeenState::Proven)))
 }
 
 /// What a sequence is worked out for, as it is written.

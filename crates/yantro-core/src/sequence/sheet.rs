@@ -74,6 +74,7 @@ pub fn command_of(step: &Step, estate: &Estate, plan: &Plan) -> StepCommand {
                     out.env = work.env.iter().map(|(k, v)| format!("{k}={v}")).collect();
                     let exits: Vec<String> = work.accept_exits.iter().map(ToString::to_string).collect();
                     out.proof.push(format!("exit code {}", exits.join(" or ")));
+                    out.proof.extend(super::meanwhile(work).map(|(a, must)| format!("{a} is {must} before and after")));
                     out.proof.extend(work.keep.iter().map(|(n, p)| format!("its output has {n}: {p}")));
                 }
                 Task::Act { act, .. } => {

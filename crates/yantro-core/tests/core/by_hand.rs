@@ -43,7 +43,7 @@ pub fn began_as_planned(relations: &str, more: &str, found: &str, request: &Requ
     begun_by(Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()))
 }
 
-fn begun_by(begun: Begun) -> Began {
+pub fn begun_by(begun: Begun) -> Began {
     let now = Timestamp::from_ms(1_000);
     let stored = vec![(now, Event::Begun(Box::new(begun.clone())))];
     Began { run: Run::begin(RunId(1), now, begun), rooms: Rooms::unlimited(), now, stored }

@@ -9,6 +9,7 @@ mod forecasts;
 mod holders;
 mod hostile;
 mod hosts;
+mod mends;
 mod order;
 mod procedure_faults;
 mod procedures;

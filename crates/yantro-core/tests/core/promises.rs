@@ -23,7 +23,7 @@ use yantro_core::{
 };
 
 use crate::{
-    by_hand::{Began, began, began_as_planned, began_so, begun_now, decision},
+    by_hand::{Began, began, began_as_planned, began_so, begun_by, begun_now, decision},
     estates::{addresses, estate, facts},
     world::{Operator, World},
 };
@@ -1064,6 +1064,113 @@ fn an_act_that_is_called_as_a_procedure_is_not_taken_for_it() {
     assert_eq!(written.sequence.of, begun.sequence.of);
     assert_eq!(begun.sequence.of.says(), "purge cache");
     assert_eq!(says(&anew(&estate, &graph, planned.clone(), "")), says(&planned));
+}
+
+// ---- what must be down or up while work goes on ----
+
+const PATCH: &str =
+    "[procedure.patch]\n[[procedure.patch.steps]]\nwork = [\"bin/patch\"]\nwhile_down = [\"db\"]\nwhile_up = [\"queue\"]\nattempts = 2\n";
+
+fn patching(found: &str) -> (Plan, Estate) {
+    let (estate, graph) = estate("db, queue", PATCH);
+    let patch = &estate.procedures[&"patch".parse().unwrap()];
+    (procedure::plan(&estate, &graph, &facts(&estate, found), &Usual::default(), patch, &Asked::default()), estate)
+}
+
+#[rstest]
+#[case::as_it_must_be("db=down", "")]
+#[case::still_up("", "h/db is proven there, and must be down while this works")]
+#[case::nobody_can_say("db=unknown", "h/db is unknown there, and must be down while this works")]
+#[case::down_too("db=down queue=down", "h/queue is down there, and must be proven while this works")]
+fn work_is_not_planned_beside_what_must_not_be(#[case] found: &str, #[case] why: &str) {
+    let (plan, _) = patching(found);
+    assert!(if why.is_empty() { plan.can_begin() } else { plan.obstacles.iter().any(|o| o.why == why) }, "{:?}", plan.obstacles);
+}
+
+/// At its first look a run of it stands ready to work.
+fn ready_to_patch() -> Began {
+    let (plan, estate) = patching("db=down");
+    let mut run = begun_by(Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()));
+    run.given(Input::Locked);
+    let (rungs, processes) = (BTreeMap::new(), BTreeMap::new());
+    run.given(Input::FirstLooked { seen: seen("db=down queue=proven"), rungs, processes, unconfirmed: Vec::new() });
+    let answers = run.run.begun.preflight.iter().map(|look| (look.clone(), Answer::holds("so"))).collect();
+    run.given(Input::Preflighted { answers });
+    run
+}
+
+fn works(taken: &Taken) -> bool {
+    acts(taken).iter().any(|(_, kind)| *kind == ActKind::Work)
+}
+
+fn held_for(run: &Began) -> String {
+    match run.run.steps().next().map(|(_, now)| &now.state) {
+        Some(StepState::Failed { reason }) => reason.clone(),
+        _ => String::new(),
+    }
+}
+
+#[rstest]
+#[case::as_it_must_be("db=down queue=proven", true, "")]
+#[case::up("db=proven queue=proven", false, "h/db is proven, and must be down")]
+#[case::out_of_reach("db=out queue=proven", false, "h/db is out of reach, and must be down")]
+#[case::down("db=down queue=ailing", false, "h/queue is ailing, and must be proven")]
+#[case::nobody_can_say("db=unknown queue=proven", false, "")]
+fn work_begins_only_beside_what_must_be(#[case] now: &str, #[case] begins: bool, #[case] why: &str) {
+    let mut run = ready_to_patch();
+    let taken = run.given(Input::FreshLooked { step: StepId(1), seen: seen(now) });
+    assert_eq!(works(&taken), begins, "{taken:?}");
+    assert!(held_for(&run).contains(why) && held_for(&run).is_empty() == why.is_empty(), "{}", held_for(&run));
+    if now.contains("unknown") {
+        // It is looked at again, and held where nobody can say within its patience.
+        run.waits(2_000);
+        let taken = run.given(Input::Tick);
+        assert!(taken.orders.iter().any(|o| matches!(o, Order::FreshLook { .. })), "{taken:?}");
+        run.waits(120_000);
+        run.given(Input::FreshLooked { step: StepId(1), seen: seen(now) });
+        assert!(held_for(&run).contains("h/db could not be looked at"), "{}", held_for(&run));
+    }
+}
+
+#[rstest]
+#[case::as_it_must_be("db", SeenState::Down, "")]
+#[case::came_up("db", SeenState::Proven, "h/db is proven by then, and had to be down")]
+#[case::went_down("queue", SeenState::Down, "h/queue is down by then, and had to be proven")]
+#[case::nobody_can_say("db", SeenState::Unknown, "")]
+fn work_is_not_done_where_what_must_be_did_not_stay_so(#[case] of: &str, #[case] state: SeenState, #[case] why: &str) {
+    let mut run = ready_to_patch();
+    run.given(Input::FreshLooked { step: StepId(1), seen: seen("db=down queue=proven") });
+    run.given(Input::Seen { address: at(of), state, says: "the look after it".to_owned() });
+    let taken = run.given(Input::ActEnded { step: StepId(1), act: ActId(1), end: ActEnd::Exited { code: 0, output: String::new() } });
+    assert!(held_for(&run).contains(why) && held_for(&run).is_empty() == why.is_empty(), "{}: {taken:?}", held_for(&run));
+    // It is done once, and not again by itself.
+    run.waits(120_000);
+    assert!(!works(&run.given(Input::Tick)));
+}
+
+/// A second attempt is no less asked than the first.
+#[test]
+fn work_tried_again_is_asked_again() {
+    let mut run = ready_to_patch();
+    run.given(Input::FreshLooked { step: StepId(1), seen: seen("db=down queue=proven") });
+    run.given(Input::ActEnded { step: StepId(1), act: ActId(1), end: ActEnd::Exited { code: 1, output: String::new() } });
+    run.waits(60_000);
+    let taken = run.given(Input::Tick);
+    assert!(!works(&taken) && taken.orders.iter().any(|o| matches!(o, Order::FreshLook { .. })), "{taken:?}");
+    run.given(Input::FreshLooked { step: StepId(1), seen: seen("db=proven queue=proven") });
+    assert!(held_for(&run).contains("h/db is proven, and must be down"), "{}", held_for(&run));
+}
+
+/// What must be down is nobody else's to start meanwhile, and what must be up nobody else's to stop.
+#[test]
+fn what_must_stay_so_while_work_goes_on_is_held_against_other_runs() {
+    let wants = ready_to_patch().run.wants();
+    let mut locks = yantro_core::holders::Locks::default();
+    locks.take(RunId(1), &wants).unwrap();
+    for (chosen, wish) in [("db", Wish::Start), ("queue", Wish::Stop)] {
+        let other = began_as_planned("db, queue", "", "db=down", &Request::new(wish, addresses(chosen)));
+        assert!(locks.take(RunId(2), &other.run.wants()).is_err(), "{wish} {chosen}");
+    }
 }
 
 // ---- what putting back would do is said before it is decided ----

@@ -508,6 +508,24 @@ fn a_slip_that_may_be_meant_is_a_warning(#[case] process: &str, #[case] more: &s
     assert!(faults.iter().all(|f| f.severity == Severity::Warning), "{faults:?}");
 }
 
+/// What is over is told by whoever knows the time; what comes again, or is still to come, is not.
+#[rstest]
+#[case::over("from = \"2026-06-06T06:00\"", "2026-06-06T20:00:00Z", true)]
+#[case::on("from = \"2026-06-06T06:00\"", "2026-06-06T19:00:00Z", false)]
+#[case::to_come("from = \"2026-06-06T06:00\"", "2026-06-05T00:00:00Z", false)]
+#[case::comes_again("from = \"2026-06-06T06:00\"\nrule = \"FREQ=WEEKLY;BYDAY=SA\"", "2031-01-01T00:00:00Z", false)]
+#[case::on_a_leap_day("from = \"2024-02-29T06:00\"\nrule = \"FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=29\"", "2096-03-01T00:00:00Z", false)]
+#[case::came_so_often("from = \"2026-06-06T06:00\"\nrule = \"FREQ=WEEKLY;COUNT=3\"", "2026-07-01T00:00:00Z", true)]
+fn what_is_over_is_told(#[case] hours: &str, #[case] now: &str, #[case] is_over: bool) {
+    let now = serde_json::from_value(serde_json::Value::String(now.to_owned())).unwrap();
+    for table in ["freeze", "window"] {
+        let text = toml("a", &format!("[{table}.peak]\n{hours}\nlength = \"14h\"\n"));
+        let faults = vet(&text, "/e").by(&text, now).faults;
+        let told = faults.iter().any(|f| f.kind == "over" && f.severity == Severity::Warning && text[f.span.clone()].contains("peak"));
+        assert_eq!(told, is_over, "{faults:?}");
+    }
+}
+
 #[rstest]
 #[case::a_reference(", env = { DB_PASSWORD = \"file:/etc/pw\" }")]
 #[case::a_placeholder(", env = { DB_PASSWORD = \"{service}\" }")]

@@ -43,7 +43,8 @@ impl Engine {
             futures::future::join_all(surveyed)
         );
         let surveys = surveys.into_iter().flatten().collect();
-        plan.guard(&Around { estate, now: self.hands.clock.now(), in_freeze, terms, ways, kept, surveys });
+        let (now, standstill) = (self.hands.clock.now(), read(&self.shared.standstill).clone());
+        plan.guard(&Around { estate, now, standstill, in_freeze, terms, ways, kept, surveys });
     }
 
     /// The hosts of a plan that are not this server's to act on. Asked now: another server may have come to act there since the

@@ -65,7 +65,6 @@ impl Engine {
         let answers = self.hands.preflight(plan.preflight.clone()).await;
         let preflight: Vec<PreflightView> = answers.into_iter().map(PreflightView::from).collect();
         let mut refused: Vec<String> = plan.obstacles.iter().map(|o| o.why.clone()).collect();
-        refused.extend(read(&self.shared.standstill).as_ref().map(|by| format!("everything is at a standstill, by {by}")));
         refused.extend(self.locked_by_others(&plan));
         refused.extend(preflight.iter().filter(|p| !p.holds()).map(|p| format!("{}: {}", p.says, p.answer.says)));
         let facts: Facts = loaded.estate.services.keys().filter_map(|a| Some((a.clone(), self.hands.watched(a)?.seen.state))).collect();

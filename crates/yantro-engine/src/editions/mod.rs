@@ -178,7 +178,7 @@ impl Engine {
         let (engine, of, at) = (self.clone(), text.clone(), folder.clone());
         // Vetting a large estate takes a while, and the store is read: away from the threads that serve.
         let vetted = tokio::task::spawn_blocking(move || {
-            let vetted = vet(&of, &at);
+            let vetted = vet(&of, &at).by(&of, engine.clock().now());
             let Some(estate) = &vetted.estate else { return Err(EngineError::Faults(vetted.faults)) };
             let lost = if over_edits { Vec::new() } else { engine.edits_missing_in(&of, estate)? };
             if lost.is_empty() { Ok(vetted) } else { Err(EngineError::WouldUndo(lost)) }
@@ -192,7 +192,7 @@ impl Engine {
     pub(crate) async fn load_adopted(&self, request: LoadRequest, who: &str) -> Result<LoadOutcome, EngineError> {
         let _turn = self.shared.loading.lock().await;
         let LoadRequest { text, folder, why, .. } = request;
-        let vetted = vet(&text, &folder);
+        let vetted = vet(&text, &folder).by(&text, self.clock().now());
         let Some(estate) = vetted.estate else { return Err(EngineError::Faults(vetted.faults)) };
         let known = self.loaded();
         let is_new = |a: &&Address| known.as_ref().is_none_or(|l| !l.estate.services.contains_key(*a));

@@ -65,6 +65,8 @@ pub(crate) struct Given {
     pub kind: ActKind,
     /// See [`identity`].
     pub identity: String,
+    /// What must stand so or so while it goes on: looked at once more as it ends.
+    pub meanwhile: Vec<Arc<Service>>,
 }
 
 /// Something that is told to people.
@@ -299,7 +301,7 @@ impl Hands {
                 hands.tell(run, Input::ActBegun { step, act, begun: *begun });
             }
             ActNews::Ended(end) => {
-                hands.tell(run, Input::ActEnded { step, act, end: hands.masked(end) });
+                hands.ended(&given, end);
                 // An end is news to the board, run or no run.
                 hands.inbox.tell(Msg::LookAt(address.clone()));
             }
@@ -419,7 +421,7 @@ impl Hands {
     }
 
     async fn find(&self, given: &Given, address: &Address, took: &OnceLock<String>) {
-        let Given { run, step, act, kind, ref identity } = *given;
+        let Given { run, step, act, kind, ref identity, .. } = *given;
         // A folder without a record: its recorder may be about to write it, to a disk that takes its time.
         let mut recorded = self.hosts.recorded(&address.host, identity).await;
         let asked_at = Instant::now();
@@ -452,9 +454,25 @@ impl Hands {
                 if let Some(record) = &record {
                     remember(record);
                 }
-                self.tell(run, Input::ActEnded { step, act, end: self.masked(end) });
+                self.ended(given, end);
             }
         }
+    }
+
+    /// Tells a run that an act ended: after a look at what had to stand so or so meanwhile, where there was such.
+    fn ended(&self, given: &Given, end: ActEnd) {
+        let Given { run, step, act, .. } = *given;
+        let ended = Input::ActEnded { step, act, end: self.masked(end) };
+        if given.meanwhile.is_empty() {
+            return self.tell(run, ended);
+        }
+        let (hands, services) = (self.clone(), given.meanwhile.clone());
+        tokio::spawn(async move {
+            for (address, state) in hands.look(services).await {
+                hands.tell(run, Input::Seen { address, state, says: format!("the look after the work found it {state}") });
+            }
+            hands.tell(run, ended);
+        });
     }
 
     /// Follows the ends of what earlier servers started, so that the board hears of them at once.

@@ -131,13 +131,13 @@ impl Work {
 
     /// What it takes to give an act: the act, its service or what stands for it, and where that is.
     fn given(&self, run: RunId, step: StepId, act: ActId, kind: ActKind) -> Option<(Given, Arc<Service>, String)> {
-        let (identity, service) = {
+        let (identity, service, meanwhile) = {
             let runs = read(&self.engine.shared.runs);
             let known = runs.get(&run)?;
-            (identity(known, act), known.carried(step, true)?)
+            (identity(known, act), known.carried(step, true)?, known.stands_meanwhile(step))
         };
         let host = self.host_of(&service.address);
-        Some((Given { run, step, act, kind, identity }, service, host))
+        Some((Given { run, step, act, kind, identity, meanwhile }, service, host))
     }
 
     /// Tells people something: in the run's record, and where a page was named, there.

@@ -110,7 +110,7 @@ impl Vet {
         let vetted = match not_text(&bytes) {
             // One fault like any other, for whoever reads them as JSON, too.
             Some(fault) => Vetted { estate: None, faults: vec![fault] },
-            None => vet(&text, &folder_of(&self.file)?),
+            None => vet(&text, &folder_of(&self.file)?).by(&text, super::now()),
         };
         if say.is_json() {
             say.json(&vetted.faults);

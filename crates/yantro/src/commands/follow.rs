@@ -143,7 +143,7 @@ fn message(view: &RunView) -> String {
     if !view.queued_behind.is_empty() {
         return format!("queued behind {}", view.queued_behind.join(", "));
     }
-    let left = view.likely_end.map(|end| roughly((end.as_ms() - now_ms()).max(0) as u64)).unwrap_or_default();
+    let left = view.likely_end.map(|end| roughly(end.since(super::now()).as_millis() as u64)).unwrap_or_default();
     let at_work: Vec<String> = view
         .steps
         .iter()
@@ -152,10 +152,6 @@ fn message(view: &RunView) -> String {
         .take(3)
         .collect();
     format!("{} · about {left} left · {}", view.state.word(), at_work.join(", "))
-}
-
-fn now_ms() -> i64 {
-    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64)
 }
 
 /// What was shown already.

@@ -15,7 +15,6 @@ use yantro_core::{
     run::DecisionKind,
     selection,
     sequence::{self, Plan, StepId, Usual},
-    time::Timestamp,
 };
 use yantro_engine::{BeginRequest, Doing, Draft, DraftRequest, Rehearsal, RunView, rehearse};
 use yantro_server::wire::{NoteRequest, PlanView, ProcedureSummary, ProcedureView, plan_says, roughly};
@@ -374,8 +373,7 @@ impl Rehearse {
         }
         let refused = plan.obstacles.iter().map(|o| o.why.clone()).collect();
         let at_once = self.terms.at_once.map(Into::into);
-        let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64);
-        Ok(rehearse(plan, &estate, 0, &facts, at_once, fails, refused, Vec::new(), Timestamp::from_ms(now)))
+        Ok(rehearse(plan, &estate, 0, &facts, at_once, fails, refused, Vec::new(), super::now()))
     }
 
     fn assumed(&self, estate: &Estate, graph: &EstateGraph) -> Result<Facts, Failure> {

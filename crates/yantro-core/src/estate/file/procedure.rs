@@ -127,6 +127,11 @@ pub struct StepFile {
     pub keep: BTreeMap<String, String>,
     /// Work that changes nothing needs no way back.
     pub changes_nothing: bool,
+    /// Services that must be down while this work goes on: it does not begin beside one that is not, and is not done where one came
+    /// up meanwhile.
+    pub while_down: Vec<String>,
+    /// Services that must be up, and proven, while this work goes on.
+    pub while_up: Vec<String>,
     /// The way back, for when the run is put back.
     pub counter: Option<CounterFile>,
 

@@ -62,7 +62,7 @@ impl Vetting<'_, '_> {
                     "missing-key",
                     self.places.key(&format!("{path}.power")),
                     format!("it is not said what gives host {name} power"),
-                    "add `by = \"redfish\"`, \"wake\", \"commands\" or \"nobody\"",
+                    "add `by = \"…\"`: redfish, wake, commands or nobody",
                 );
                 return None;
             }

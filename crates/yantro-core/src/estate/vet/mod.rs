@@ -13,6 +13,7 @@ mod whole;
 use std::{
     collections::{BTreeMap, BTreeSet},
     sync::Arc,
+    time::Duration,
 };
 
 use serde_json::{Map, Value};
@@ -23,8 +24,10 @@ use super::{
     fill::{Unfilled, fill},
     structure::{self, Places},
 };
+use crate::calendar::Hours;
 use crate::model::*;
 use crate::name::{Address, CopyName, HOST, HostName, OUTLET, ServiceName, did_you_mean};
+use crate::time::Timestamp;
 
 /// What vetting comes to: the estate where it has no error, and all faults either way.
 #[derive(Debug, Clone)]
@@ -33,6 +36,33 @@ pub struct Vetted {
     pub estate: Option<Estate>,
     /// Errors and warnings, in the order of the text.
     pub faults: Vec<Fault>,
+}
+
+/// An occurrence that is further away than this is never: a leap day may take eight years to come again.
+const NEVER: Duration = Duration::from_secs(9 * 366 * 24 * 3600);
+
+impl Vetted {
+    /// Tells besides which change freezes and windows of the text are over by now, and do not come again.
+    pub fn by(mut self, text: &str, now: Timestamp) -> Self {
+        let Some(estate) = &self.estate else { return self };
+        let is_over = |hours: &Hours| hours.covering(now).is_none() && hours.next(now, NEVER).is_none();
+        let freezes = estate.freezes.iter().filter(|(_, f)| is_over(&f.hours)).map(|(name, _)| ("freeze", name));
+        let windows = estate.windows.iter().filter(|(_, w)| is_over(&w.hours)).map(|(name, _)| ("window", name));
+        let over: Vec<(&str, &String)> = freezes.chain(windows).collect();
+        if over.is_empty() {
+            return self;
+        }
+        let (_, places) = structure::read(text, &mut Faults::new(text));
+        let mut faults = Faults::new(text);
+        for (table, name) in over {
+            let says = format!("{table} {name} is over, and does not come again");
+            let mend = "take it away, or say when it comes: `from = \"…\"`, with a `rule` where it does so again and again";
+            faults.warn("over", places.key(&format!("{table}.{name}")), says, mend);
+        }
+        self.faults.extend(faults.into_sorted());
+        self.faults.sort_by_key(|f| f.span.start);
+        self
+    }
 }
 
 /// Vets an estate file. `folder` is where relative paths start from, unless the file says so itself.

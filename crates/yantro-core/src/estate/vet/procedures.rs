@@ -7,11 +7,11 @@ use crate::{
     estate::{file::*, fill},
     graph::EstateGraph,
     model::*,
-    name::{HostName, ProcedureName, did_you_mean},
+    name::{Address, HostName, ProcedureName, did_you_mean},
     procedure::{self, Asked, Asks, Does, Line, Procedure},
     proof::{Facts, SeenState},
     selection,
-    sequence::{Ask, Settings, Task, Usual, Wish, task},
+    sequence::{Ask, Settings, Task, Usual, Wish, meanwhile, task},
     time::Span,
     written::DEEDS,
 };
@@ -251,13 +251,13 @@ impl Vetting<'_, '_> {
             "power_cycle" => services(Wish::PowerCycle, &of_hosts(&step.power_cycle)),
             "act" => {
                 if step.of.is_empty() {
-                    let mend = "add `of = [\"quay-1/post-queue\"]`";
+                    let mend = "add `of = [\"…\"]` with the services it is an act of";
                     self.faults.error("missing-key", self.places.value(at), "this act does not say of which service", mend);
                 }
                 Does::Act { act: step.act.clone()?.to_ascii_lowercase(), of: step.of.clone() }
             }
             "bring_back" => Does::BringBack { of: step.bring_back.clone()? },
-            "work" | "script" => task(Task::Work(self.work(at, step, &host))),
+            "work" | "script" => task(Task::Work(self.work(at, step, &host, estate, graph))),
             "pause" => task(Task::Pause { length: step.pause? }),
             "until" => {
                 let places: Vec<Place> = (0..step.until.len()).map(|i| self.places.value(&format!("{at}.until.{i}"))).collect();
@@ -364,7 +364,7 @@ impl Vetting<'_, '_> {
         only(is_services, &["except", "alone", "left_standing"]);
         only(is_services || deed == "bring_back", &["below_keep_up"]);
         only(deed == "act", &["of"]);
-        only(is_work, &["dir", "env", "user", "accept_exits", "keep", "changes_nothing", "counter"]);
+        only(is_work, &["dir", "env", "user", "accept_exits", "keep", "changes_nothing", "while_down", "while_up", "counter"]);
         only(is_work || matches!(deed, "until" | "look"), &["on"]);
         only(deed == "look", &["preflight"]);
         only(deed == "announce", &["to"]);
@@ -408,7 +408,18 @@ impl Vetting<'_, '_> {
         }
     }
 
-    fn work(&mut self, at: &str, step: &StepFile, host: &HostName) -> task::Work {
+    /// The services of a selection that is known beforehand.
+    fn meanwhile(&mut self, at: &str, words: &[String], estate: &Estate, graph: &EstateGraph) -> BTreeSet<Address> {
+        if words.is_empty() {
+            return BTreeSet::new();
+        }
+        selection::resolve(estate, graph, words, &[]).unwrap_or_else(|error| {
+            self.faults.error("selection", self.places.value(at), error.to_string(), error.hint());
+            BTreeSet::new()
+        })
+    }
+
+    fn work(&mut self, at: &str, step: &StepFile, host: &HostName, estate: &Estate, graph: &EstateGraph) -> task::Work {
         let within = step.patience.unwrap_or(Span::secs(60));
         let (command, script) = self.command_of(at, step.work.as_ref(), step.script.as_ref());
         let dir = step.dir.as_ref().map_or_else(|| self.base(), |d| self.path(d));
@@ -425,8 +436,14 @@ impl Vetting<'_, '_> {
             accept_exits: step.accept_exits.clone().unwrap_or_else(|| vec![0]),
             keep: step.keep.clone(),
             changes_nothing: step.changes_nothing,
+            while_down: self.meanwhile(&format!("{at}.while_down"), &step.while_down, estate, graph),
+            while_up: self.meanwhile(&format!("{at}.while_up"), &step.while_up, estate, graph),
             counter: None,
         };
+        if let Some(both) = work.while_down.intersection(&work.while_up).next() {
+            let says = format!("{both} must be down and up while this works");
+            self.faults.error("contradiction", self.places.key(&format!("{at}.while_up")), says, "take it out of one of the two");
+        }
         for (name, pattern) in &step.keep {
             let groups = regex::Regex::new(pattern).map_or(0, |r| r.captures_len() - 1);
             if groups != 1 || !fill::is_name(name) {
@@ -648,7 +665,7 @@ impl Vetting<'_, '_> {
                         "secret-shown",
                         place.clone(),
                         format!("step {} uses the secret {{{name}}} where it would be seen", i + 1),
-                        "give it to work in its environment: `env = { PASSWORD = \"{name}\" }`",
+                        format!("give it to work in its environment: `env = {{ PASSWORD = \"{{{name}}}\" }}`"),
                     );
                 }
             }
@@ -687,11 +704,19 @@ impl Vetting<'_, '_> {
 
     /// Plays it with everything as expected: a step whose place breaks a relation is told, with the relation.
     fn in_their_places(&mut self, path: &str, procedure: &Procedure, estate: &Estate, graph: &EstateGraph) {
-        let facts: Facts = estate
+        let mut facts: Facts = estate
             .services
             .iter()
             .map(|(a, s)| (a.clone(), if s.expected == Expected::Down { SeenState::Down } else { SeenState::Proven }))
             .collect();
+        // It may be meant for when something is down already: the first that says so tells how it finds it.
+        for line in procedure.lines.iter().rev() {
+            if let Does::Task { task } = &line.does
+                && let Task::Work(work) = task.as_ref()
+            {
+                facts.0.extend(meanwhile(work).map(|(a, must)| (a.clone(), must)));
+            }
+        }
         let mut values: BTreeMap<String, String> =
             procedure.questions.iter().filter_map(|(n, q)| Some((n.clone(), q.default.clone().filter(|d| !d.is_empty())?))).collect();
         values.insert("dir".to_owned(), procedure.dir.clone());

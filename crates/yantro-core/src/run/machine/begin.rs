@@ -113,7 +113,8 @@ impl Turn<'_> {
         match self.kind(step) {
             StepKind::Await => return self.prove(step),
             StepKind::Start | StepKind::Stop | StepKind::Reload | StepKind::Act => {}
-            _ => return self.begin_task(step),
+            _ if self.run.hangs_on(step).is_empty() => return self.begin_task(step),
+            _ => {}
         }
         if self.takes_look_ahead(step) {
             return;
@@ -218,10 +219,10 @@ impl Turn<'_> {
         }
         // What this look finds of others is news as any other look's: a loss is not swallowed for having been seen here first
         // (R18). What could not be looked at says nothing.
-        let own = self.address(step);
+        let own = self.run.begun.sequence.step(step).address().cloned();
         self.run.unseen = seen.iter().filter(|(_, s)| **s == SeenState::Unknown).map(|(a, _)| a.clone()).collect();
         for (address, state) in seen.iter().filter(|(_, s)| **s != SeenState::Unknown) {
-            if *address == own {
+            if Some(address) == own.as_ref() {
                 self.run.seen.insert(address.clone(), *state);
             } else {
                 self.seen(address.clone(), *state, format!("the look before another act found it {state}"));
@@ -235,9 +236,9 @@ impl Turn<'_> {
         if self.is_held() || self.run.giving_up {
             return; // It is looked at again once the run goes on.
         }
-        let address = self.address(step);
-        let state = seen.get(&address).copied().unwrap_or_default();
         let of = |a: &Address| seen.get(a).copied().unwrap_or_default();
+        let Some(address) = own else { return self.before_work(step, &of) };
+        let state = of(&address);
         match self.kind(step) {
             StepKind::Start => self.before_start(step, &address, state, &of),
             StepKind::Stop => self.before_stop(step, &address, state, &of),
@@ -253,6 +254,17 @@ impl Turn<'_> {
                 other => self.fail(step, format!("{address} is {other}, and only what runs can be acted on so"), false),
             },
             _ => self.prove(step),
+        }
+    }
+
+    /// What must be down or up while it works is so just before (R8), at every attempt.
+    fn before_work(&mut self, step: StepId, of: &dyn Fn(&Address) -> SeenState) {
+        let otherwise = self.run.begun.sequence.step(step).meanwhile().find(|(a, must)| of(a) != *must);
+        let Some((address, must)) = otherwise.map(|(a, must)| (a.clone(), must)) else { return self.begin_task(step) };
+        match of(&address) {
+            // It cannot be said yet, or is on its way.
+            SeenState::Unknown | SeenState::Rising | SeenState::Sinking => self.look_again(step),
+            state => self.fail(step, format!("{address} is {state}, and must be {must} while this works"), false),
         }
     }
 

@@ -10,7 +10,8 @@ use crate::{
         IfItFails,
         file::{PersonKind, Unanswered},
     },
-    proof::{Answer, Verdict},
+    name::Address,
+    proof::{Answer, SeenState, Verdict},
     run::{
         Refusal,
         acts::*,
@@ -93,20 +94,32 @@ impl Turn<'_> {
             }
             return self.prove(step);
         }
+        // What was seen of others since it began: what it did beside them may be worth nothing, or have done harm.
+        let stands = |(address, must): &(&Address, SeenState)| {
+            let state = self.run.seen.get(*address).copied().unwrap_or_default();
+            state != *must && state != SeenState::Unknown
+        };
+        let otherwise = self.run.begun.sequence.step(step).meanwhile().find(stands).map(|(address, must)| {
+            format!("it ended well, but {address} is {} by then, and had to be {must} while it worked", self.run.seen[address])
+        });
+        if let Some(why) = otherwise {
+            return self.done_beside_itself(step, why);
+        }
         for (name, pattern) in keep {
             match piece(&pattern, output) {
                 Some(value) => self.happened(Event::ValueKept { step, name, value }),
                 None => {
                     let why = format!("it ended well, and no line of its output matches \"{pattern}\", which {{{name}}} is taken from");
-                    return self.done_without_piece(step, why);
+                    return self.done_beside_itself(step, why);
                 }
             }
         }
         self.prove(step);
     }
 
-    /// The work itself is done: it is not done a second time for what it did not print, and no rule takes it back by itself.
-    fn done_without_piece(&mut self, step: StepId, why: String) {
+    /// The work itself is done: it is not done a second time for what it did not print, or what came beside it, and no rule takes it
+    /// back by itself.
+    fn done_beside_itself(&mut self, step: StepId, why: String) {
         let rule = match self.run.rule_of(step) {
             IfItFails::CarryOn => IfItFails::CarryOn,
             IfItFails::Hold | IfItFails::PutBack | IfItFails::Divert(_) => IfItFails::Hold,
