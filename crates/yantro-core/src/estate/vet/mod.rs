@@ -7,7 +7,7 @@ mod hours;
 mod procedures;
 mod relations;
 mod service;
-mod slips;
+pub(super) mod slips;
 mod whole;
 
 use std::{

@@ -355,20 +355,9 @@ impl Vetting<'_, '_> {
 
     /// Keys that mean nothing beside what the step does.
     fn stray_keys(&mut self, at: &str, step: &StepFile, deed: &str) {
-        let is_services = matches!(deed, "stop" | "start" | "restart" | "reload" | "shut_down" | "power_on" | "reboot" | "power_cycle");
-        let is_work = matches!(deed, "work" | "script");
-        let mut stray: Vec<&str> = Vec::new();
-        let mut only = |fits: bool, keys: &[&'static str]| {
-            stray.extend(keys.iter().filter(|k| !fits && self.places.has(&format!("{at}.{k}"))));
-        };
-        only(is_services, &["except", "alone", "left_standing"]);
-        only(is_services || deed == "bring_back", &["below_keep_up"]);
-        only(deed == "act", &["of"]);
-        only(is_work, &["dir", "env", "user", "accept_exits", "keep", "changes_nothing", "while_down", "while_up", "counter"]);
-        only(is_work || matches!(deed, "until" | "look"), &["on"]);
-        only(deed == "look", &["preflight"]);
-        only(deed == "announce", &["to"]);
-        only(!matches!(deed, "pause" | "until_time" | "question"), &["patience", "attempts", "gap"]);
+        let is_said = |key: &&&str| self.places.has(&format!("{at}.{key}"));
+        let stray = MEAN_ONLY_BESIDE.iter().filter(|(_, deeds)| !deeds.contains(&deed)).flat_map(|(keys, _)| keys.iter());
+        let stray: Vec<&str> = stray.filter(is_said).copied().collect();
         for key in stray {
             self.faults.error(
                 "stray-key",

@@ -16,7 +16,7 @@ use crate::{
 };
 
 /// Values that each service has by itself.
-const GIVEN: [&str; 5] = ["host", "address", "service", "copy", "dir"];
+pub(in crate::estate) const GIVEN: [&str; 5] = ["host", "address", "service", "copy", "dir"];
 
 /// Keys whose values are lengths of time.
 const LENGTHS: [&str; 12] = [
