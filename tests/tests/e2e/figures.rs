@@ -75,7 +75,7 @@ fn run_length_over_the_ideal() {
 }
 
 /// Milliseconds of the day of an RFC 3339 instant in UTC: runs here do not cross midnight.
-fn chrono_ms(text: &str) -> i64 {
+pub(crate) fn chrono_ms(text: &str) -> i64 {
     let time = text.split('T').nth(1).unwrap().trim_end_matches('Z');
     let mut parts = time.split([':', '.']).map(|p| p.parse::<i64>().unwrap());
     let mut next = || parts.next().unwrap();

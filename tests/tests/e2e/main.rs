@@ -9,6 +9,7 @@ mod editing;
 mod far;
 mod figures;
 mod figures_of_hosts;
+mod figures_of_many;
 mod first_light;
 mod guards;
 mod hosts_console;
