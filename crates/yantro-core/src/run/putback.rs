@@ -211,10 +211,14 @@ impl WayBack<'_> {
         }
         let begins = self.steps.len();
         let mut stop_of: BTreeMap<Address, StepId> = BTreeMap::new();
+        let mut yielding: BTreeMap<&Address, Vec<&Address>> = BTreeMap::new();
+        for address in &stops {
+            self.run.begun.services[address].yields_to.iter().for_each(|to| yielding.entry(to).or_default().push(address));
+        }
         for address in self.in_order(&stops, true) {
-            let reliant = stops.iter().filter(|d| self.relies(d, &address)).filter_map(|d| stop_of.get(d));
+            let reliant = self.run.reliant_on(&address).filter_map(|d| stop_of.get(&d.address));
             let mut waits: Vec<Wait> = reliant.map(|s| Wait { step: *s, release: Release::WhenGood }).collect();
-            let yielding = stops.iter().filter(|d| self.run.begun.services[*d].yields_to.contains(&address)).filter_map(|d| stop_of.get(d));
+            let yielding = yielding.get(&address).into_iter().flatten().filter_map(|d| stop_of.get(*d));
             waits.extend(yielding.map(|s| Wait { step: *s, release: Release::WhenEnded }));
             stop_of.insert(address.clone(), self.add_service(address, StepKind::Stop, waits, None));
         }
@@ -296,7 +300,7 @@ impl WayBack<'_> {
         if waits.iter().all(|w| w.release == Release::WhenEnded) {
             waits.extend(self.before.iter().map(|s| Wait { step: *s, release: Release::WhenGood }));
         }
-        let steps = || self.run.begun.sequence.steps.iter().filter(|s| s.is_on(&address));
+        let steps = || self.run.steps_on(&address).map(|(s, _)| s);
         // The last step that went the other way is the one that is taken back.
         let other = steps().rev().find(|s| matches!(s.kind(), StepKind::Stop | StepKind::Start) && s.kind() != kind);
         let same = steps().find(|s| s.kind() == kind);
@@ -322,10 +326,6 @@ impl WayBack<'_> {
             settings: rungs.map(|n| Box::new(Settings { rungs: Some(n), ..Settings::default() })),
         });
         id
-    }
-
-    fn relies(&self, who: &Address, on: &Address) -> bool {
-        self.run.begun.services.get(who).is_some_and(|s| s.relies_on_any().any(|a| a == on))
     }
 
     /// Needed ones before what relies on them, or the other way round; ties by address.

@@ -1,12 +1,17 @@
 //! `yantro watch`: a live view. Ctrl-C leaves the run alone and says so.
 
+use std::{
+    collections::BTreeMap,
+    time::{Duration, Instant},
+};
+
 use eventsource_stream::Eventsource;
 use futures::StreamExt;
 use indicatif::{ProgressBar, ProgressStyle};
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use yantro_core::{
     run::{RunId, RunState, StepState},
-    sequence::Task,
+    sequence::{StepId, Task},
 };
 use yantro_engine::{RunView, StepView};
 use yantro_server::wire::roughly;
@@ -38,6 +43,12 @@ pub fn interrupts() -> Result<Signal, Failure> {
     signal(SignalKind::interrupt()).map_err(|e| Failure::own(format!("Ctrl-C cannot be listened for: {e}"), "try again"))
 }
 
+/// No more often than this is asked how a run stands that has news all the time, nor for more than one part in so many of it.
+const ASKED_EVERY: Duration = Duration::from_millis(100);
+const ASKED_FOR_TIMES: u32 = 8;
+/// What is asked after at once.
+const URGENT: [&str; 4] = ["ended", "held", "question-asked", "step-failed"];
+
 /// Watches a run until it ends or is held.
 pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
     // Whoever watches to know how it ends is not told by an exit code of 0 that it went well, where nobody could be told.
@@ -45,7 +56,7 @@ pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
     let mut interrupts = interrupts()?;
     let bar = if say.at_terminal() && !say.is_json() { ProgressBar::new(1) } else { ProgressBar::hidden() };
     bar.set_style(ProgressStyle::with_template("{bar:24} {pos} of {len} steps · {msg}").expect("a fixed template").progress_chars("━╸─"));
-    bar.enable_steady_tick(std::time::Duration::from_millis(500));
+    bar.enable_steady_tick(Duration::from_millis(500));
     let line = |text: String| {
         if say.is_json() {
             return;
@@ -54,6 +65,7 @@ pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
     };
     let mut shown = Shown::default();
     let mut last: Option<String> = None;
+    let mut known: Option<RunView> = None;
     loop {
         // The stream first, the view after: nothing falls in between.
         let stream = client.stream("/events", &[], last.as_deref()).await;
@@ -62,25 +74,32 @@ pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
             Err(Failure::NoServer { why, .. }) => {
                 line(tinted(Tint::Alarm, format!("not in touch with the server ({why}); trying again")));
                 tokio::select! {
-                    () = tokio::time::sleep(std::time::Duration::from_secs(1)) => continue,
+                    () = tokio::time::sleep(Duration::from_secs(1)) => continue,
                     _ = interrupts.recv() => return leave(id, &bar, say),
                 }
             }
             Err(other) => return Err(other),
         };
         loop {
-            match client.get::<RunView>(&format!("/runs/{id}")).await {
-                Ok(view) => {
-                    shown.update(&view, &line);
+            let asked_at = Instant::now();
+            let since = known.as_ref().map_or_else(String::new, |v| format!("?since={}", v.events));
+            match client.get::<RunView>(&format!("/runs/{id}{since}")).await {
+                Ok(newer) => {
+                    let up_to_date = match known.take() {
+                        Some(before) => brought_up_to_date(before, newer),
+                        None => newer,
+                    };
+                    let view = known.insert(up_to_date);
+                    shown.update(view, &line);
                     bar.set_length(view.steps.len() as u64);
                     bar.set_position(view.steps.iter().filter(|s| s.now.state.has_ended()).count() as u64);
-                    bar.set_message(foreign::printed(&message(&view)).into_owned());
-                    if let Some(exit) = ended(&view) {
+                    bar.set_message(foreign::printed(&message(view)).into_owned());
+                    if let Some(exit) = ended(view) {
                         bar.finish_and_clear();
                         if say.is_json() {
-                            say.json(&view);
+                            say.json(view);
                         } else {
-                            last_word(&view, say);
+                            last_word(view, say);
                         }
                         return Ok(exit);
                     }
@@ -88,27 +107,51 @@ pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
                 Err(Failure::NoServer { .. }) => break,
                 Err(other) => return Err(other),
             }
+            // A large run has news many times a second, and is not asked after each: what comes soon after is asked for at once.
+            let asked_for = asked_at.elapsed();
+            let not_before = tokio::time::Instant::from_std(asked_at + ASKED_EVERY.max(asked_for * ASKED_FOR_TIMES));
             let of_this_run = async {
-                loop {
-                    let Some(Ok(event)) = events.next().await else { return None };
+                let (mut newest, mut is_urgent) = (None, false);
+                while !is_urgent {
+                    let next = match newest {
+                        None => events.next().await,
+                        Some(_) => match tokio::time::timeout_at(not_before, events.next()).await {
+                            Ok(next) => next,
+                            Err(_) => break,
+                        },
+                    };
+                    let Some(Ok(event)) = next else { return None };
                     if event.event == "run" {
                         let body: serde_json::Value = serde_json::from_str(&event.data).unwrap_or_default();
                         if body["run"].as_u64() == Some(id.0) {
-                            return Some(event.id);
+                            // How it ends, and that somebody has to decide, is told without delay.
+                            is_urgent = URGENT.iter().any(|kind| body["event"]["event"] == *kind);
+                            newest = Some(event.id);
                         }
                     }
                 }
+                newest
             };
             tokio::select! {
                 id = of_this_run => match id {
                     Some(id) => last = Some(id),
                     None => break,
                 },
-                () = tokio::time::sleep(std::time::Duration::from_secs(5)) => {}
+                () = tokio::time::sleep(Duration::from_secs(5)) => {}
                 _ = interrupts.recv() => return leave(id, &bar, say),
             }
         }
     }
+}
+
+/// A run as it is known by now: only steps that changed are told anew.
+fn brought_up_to_date(before: RunView, newer: RunView) -> RunView {
+    if newer.whole {
+        return newer;
+    }
+    let mut steps: BTreeMap<StepId, StepView> = before.steps.into_iter().map(|s| (s.planned.id, s)).collect();
+    steps.extend(newer.steps.into_iter().map(|s| (s.planned.id, s)));
+    RunView { steps: steps.into_values().collect(), whole: true, ..newer }
 }
 
 fn leave(id: RunId, bar: &ProgressBar, say: &Say) -> Outcome {
@@ -158,8 +201,8 @@ fn message(view: &RunView) -> String {
 #[derive(Default)]
 struct Shown {
     begun: bool,
-    words: std::collections::BTreeMap<u32, String>,
-    rungs: std::collections::BTreeMap<u32, usize>,
+    words: BTreeMap<u32, String>,
+    rungs: BTreeMap<u32, usize>,
     queued: Vec<String>,
 }
 
