@@ -84,6 +84,11 @@ impl Rooms {
         Self::default()
     }
 
+    /// Whether there is no room left anywhere.
+    pub fn is_full(&self) -> bool {
+        self.limits.overall.is_some_and(|l| self.overall >= l)
+    }
+
     /// Whether a step there may begin now.
     pub fn has_room(&self, room: &Room) -> bool {
         let limits = &*self.limits;

@@ -53,6 +53,10 @@ pub struct Run {
     waiters: Vec<Vec<(StepId, Release)>>,
     /// Steps whose waits are over and that have not begun, the longest tail first.
     pub(super) ready: BTreeSet<(Reverse<u64>, StepId)>,
+    /// Those of them that are not being looked at for their act.
+    pub(super) unasked: BTreeSet<(Reverse<u64>, StepId)>,
+    /// How often one became ready so far.
+    pub(super) became_ready: u64,
     /// Steps that take up room.
     pub(super) in_flight: BTreeSet<StepId>,
     left: u32,
@@ -123,6 +127,8 @@ impl Run {
             steps: Vec::new(),
             waiters: Vec::new(),
             ready: BTreeSet::new(),
+            unasked: BTreeSet::new(),
+            became_ready: 0,
             in_flight: BTreeSet::new(),
             left: 0,
             hold_no: 0,
@@ -164,6 +170,30 @@ impl Run {
         run
     }
 
+    /// A step waits for nothing any more but its turn.
+    pub(super) fn becomes_ready(&mut self, tail_ms: u64, step: StepId) {
+        self.ready.insert((Reverse(tail_ms), step));
+        self.unasked.insert((Reverse(tail_ms), step));
+        self.became_ready += 1;
+    }
+
+    /// A step has begun or ended.
+    pub(super) fn is_ready_no_more(&mut self, tail_ms: u64, step: StepId) {
+        self.ready.remove(&(Reverse(tail_ms), step));
+        self.unasked.remove(&(Reverse(tail_ms), step));
+    }
+
+    /// A step is looked at for its act from now on, or is not any more.
+    pub(super) fn is_looked_at(&mut self, step: StepId, looking: bool) -> bool {
+        let place = (Reverse(self.begun.sequence.step(step).tail_ms), step);
+        if looking {
+            self.unasked.remove(&place);
+        } else if self.ready.contains(&place) {
+            self.unasked.insert(place);
+        }
+        std::mem::replace(&mut self.step_mut(step).looking, looking)
+    }
+
     /// Makes room for steps that are in the sequence by now.
     fn add_steps(&mut self, added: &[Step]) {
         self.waiters.resize_with(self.waiters.len() + added.len(), Vec::new);
@@ -175,7 +205,7 @@ impl Run {
                 self.waiters[wait.step.0 as usize - 1].push((step.id, wait.release));
             }
             if step.waits.is_empty() {
-                self.ready.insert((Reverse(step.tail_ms), step.id));
+                self.becomes_ready(step.tail_ms, step.id);
             }
             self.steps.push(StepNow {
                 state: StepState::Waiting,
@@ -206,6 +236,7 @@ impl Run {
         // Everything is looked at again before anything hangs on it.
         run.seen.clear();
         run.unseen.clear();
+        run.unasked.clone_from(&run.ready);
         for now in &mut run.steps {
             now.looking = false;
             now.look_again_at = None;
@@ -379,6 +410,11 @@ impl Run {
             (None, Some(Task::Work(work))) => Some(Room::Host(work.host.clone())),
             (None, _) => None,
         }
+    }
+    /// Whether a step takes up room.
+    pub(super) fn takes_room(&self, step: StepId) -> bool {
+        let step = self.begun.sequence.step(step);
+        step.address().is_some() || matches!(step.task(), Some(Task::Work(_)))
     }
     /// The part it is in: on its way forward, back, or diverted.
     pub fn part(&self) -> Part {

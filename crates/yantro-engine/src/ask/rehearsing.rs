@@ -138,7 +138,7 @@ impl Engine {
 }
 
 /// A forecast holds for so many times as long as it took to work out.
-const FOR_TIMES: u32 = 4;
+const FOR_TIMES: u32 = 9;
 
 /// What a run is forecast from, and all of the forecast but the plays.
 struct Asked {

@@ -1,7 +1,7 @@
 //! Beginning steps: which may begin, and the look just before each act.
 
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::{BTreeMap, HashSet},
     time::Duration,
 };
 
@@ -39,20 +39,21 @@ impl Turn<'_> {
         if !self.preflight_holds() {
             return;
         }
+        let mut became_ready = self.run.became_ready;
+        let mut asked: Vec<StepId> = self.run.unasked.iter().map(|(_, s)| *s).collect();
+        self.begin_these(&asked);
         // One that needs nothing may end here, and what waited for it is ready then: it is not left for an input that may never come.
-        let mut asked: BTreeSet<StepId> = BTreeSet::new();
-        loop {
-            let ready: Vec<StepId> = self.run.ready.iter().map(|(_, s)| *s).filter(|s| !asked.contains(s)).collect();
-            if ready.is_empty() || self.is_held() {
-                return;
-            }
-            asked.extend(&ready);
-            self.begin_these(ready);
+        while self.run.became_ready != became_ready && !self.is_held() {
+            became_ready = self.run.became_ready;
+            let known: HashSet<StepId> = asked.iter().copied().collect();
+            let new: Vec<StepId> = self.run.unasked.iter().map(|(_, s)| *s).filter(|s| !known.contains(s)).collect();
+            self.begin_these(&new);
+            asked.extend(new);
         }
     }
 
-    fn begin_these(&mut self, ready: Vec<StepId>) {
-        for step in ready {
+    fn begin_these(&mut self, ready: &[StepId]) {
+        for step in ready.iter().copied() {
             if self.is_held() {
                 return;
             }
@@ -60,9 +61,10 @@ impl Turn<'_> {
             if now.looking || now.look_again_at.is_some_and(|at| at > self.now) {
                 continue;
             }
-            if let Some(room) = self.run.room_of(step) {
+            if self.run.takes_room(step) {
                 let is_full = self.run.begun.at_once.is_some_and(|limit| self.run.rooms_in_use() >= limit as usize);
-                if is_full || !self.rooms.has_room(&room) || self.group_is_full(step) {
+                let has_room = || self.run.room_of(step).is_none_or(|room| self.rooms.has_room(&room));
+                if is_full || self.rooms.is_full() || !has_room() || self.group_is_full(step) {
                     // There may be room a little later: it asks then, and not all the time.
                     if now.look_again_at.is_some() {
                         self.run.step_mut(step).look_again_at = Some(self.now + LOOK_AGAIN);
@@ -129,12 +131,12 @@ impl Turn<'_> {
         if !self.run.in_flight.contains(&step) && !self.run.step_now(step).looking {
             self.take_room(step);
         }
-        self.run.step_mut(step).looking = true;
+        self.run.is_looked_at(step, true);
     }
 
     /// The look for its act is over, and so is the room it had for that.
     fn looked(&mut self, step: StepId) -> bool {
-        let was_looking = std::mem::take(&mut self.run.step_mut(step).looking);
+        let was_looking = self.run.is_looked_at(step, false);
         if was_looking
             && !self.run.in_flight.contains(&step)
             && let Some(room) = self.run.room_of(step)
@@ -202,7 +204,13 @@ impl Turn<'_> {
         seen
     }
 
-    pub(super) fn fresh_looked(&mut self, step: StepId, mut seen: BTreeMap<Address, SeenState>) {
+    pub(super) fn fresh_looked(&mut self, step: StepId, seen: BTreeMap<Address, SeenState>) {
+        self.judge_fresh_look(step, seen);
+        // The room that it had for the look is another's now, unless it goes on.
+        self.gave_room |= !self.run.in_flight.contains(&step);
+    }
+
+    fn judge_fresh_look(&mut self, step: StepId, mut seen: BTreeMap<Address, SeenState>) {
         let now = self.run.step_mut(step);
         if let Some(ahead) = now.ahead.take() {
             if !now.looking {

@@ -48,7 +48,11 @@ impl Run {
             };
         }
         let is_tick = matches!(input, Input::Tick);
-        let mut turn = Turn { run: self, now, rooms, taken: Taken::default() };
+        // These tell of one step: whatever else may begin may only do so where that step let go of something.
+        let is_of_one =
+            matches!(input, Input::ActBegun { .. } | Input::ActEnded { .. } | Input::RungLooked { .. } | Input::FreshLooked { .. });
+        let (became_ready, was_held) = (self.became_ready, self.hold_no().is_some());
+        let mut turn = Turn { run: self, now, rooms, taken: Taken::default(), gave_room: false };
         turn.input(input)?;
         if turn.run.has_ended() {
             return Ok(turn.taken);
@@ -56,7 +60,9 @@ impl Run {
         if is_tick {
             turn.deadlines();
         }
-        turn.begin_ready();
+        if !is_of_one || was_held || turn.gave_room || turn.run.became_ready != became_ready {
+            turn.begin_ready();
+        }
         turn.finish_if_through();
         Ok(turn.taken)
     }
@@ -150,6 +156,8 @@ struct Turn<'a> {
     now: Timestamp,
     rooms: &'a mut Rooms,
     taken: Taken,
+    /// Whether room was given back by it.
+    gave_room: bool,
 }
 
 impl Turn<'_> {
@@ -181,6 +189,7 @@ impl Turn<'_> {
     fn give_room_back(&mut self, step: StepId) {
         if let Some(room) = self.run.room_of(step).filter(|_| self.run.in_flight.contains(&step)) {
             self.rooms.give_back(&room);
+            self.gave_room = true;
         }
     }
 

@@ -27,7 +27,7 @@ impl Run {
             return Err(Refusal::Ended { run: self.id.0, word: self.state().word() });
         }
         let mut copy = self.clone();
-        let mut turn = Turn { run: &mut copy, now, rooms: &mut Rooms::default(), taken: Taken::default() };
+        let mut turn = Turn { run: &mut copy, now, rooms: &mut Rooms::default(), taken: Taken::default(), gave_room: false };
         turn.decide(decision.clone())?;
         let taken = turn.taken;
         let mut does = Vec::new();

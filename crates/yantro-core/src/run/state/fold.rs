@@ -1,6 +1,6 @@
 //! The fold: what each event makes of a run's state. Nothing is decided here.
 
-use std::{cmp::Reverse, time::Duration};
+use std::time::Duration;
 
 use super::{ActNow, Run, RungSeen, StepState};
 use crate::{
@@ -87,7 +87,7 @@ impl Run {
                 now.tries = now.tries.saturating_sub(1);
                 now.state = StepState::Waiting;
                 self.in_flight.remove(step);
-                self.ready.insert((Reverse(tail), *step));
+                self.becomes_ready(tail, *step);
             }
             Event::Restricted { restrictions } => self.restrictions.clone_from(restrictions),
             Event::Replanned(begun) => self.begins_anew(begun),
@@ -220,6 +220,7 @@ impl Run {
                 self.causes.clear();
                 self.in_flight.clear();
                 self.ready.clear();
+                self.unasked.clear();
                 self.lost.clear();
             }
         }
@@ -257,7 +258,7 @@ impl Run {
 
     fn step_begins(&mut self, step: StepId, at: Timestamp) {
         let tail = self.begun.sequence.step(step).tail_ms;
-        self.ready.remove(&(Reverse(tail), step));
+        self.is_ready_no_more(tail, step);
         self.in_flight.insert(step);
         let now = self.step_mut(step);
         now.began_at.get_or_insert(at);
@@ -268,7 +269,7 @@ impl Run {
 
     fn step_ends(&mut self, step: StepId, at: Timestamp, end: &StepEnd) {
         let tail = self.begun.sequence.step(step).tail_ms;
-        self.ready.remove(&(Reverse(tail), step));
+        self.is_ready_no_more(tail, step);
         self.in_flight.remove(&step);
         let now = self.step_mut(step);
         if now.state.has_ended() {
@@ -306,7 +307,7 @@ impl Run {
                 let now = self.step_mut(next);
                 now.open_waits = now.open_waits.saturating_sub(1);
                 if now.open_waits == 0 && now.state == StepState::Waiting {
-                    self.ready.insert((Reverse(tail), next));
+                    self.becomes_ready(tail, next);
                 }
             }
         }
@@ -354,7 +355,7 @@ impl Run {
                 now.looking = false;
                 now.look_again_at = None;
                 self.in_flight.remove(step);
-                self.ready.insert((Reverse(tail), *step));
+                self.becomes_ready(tail, *step);
             }
             DecisionKind::Force { step } => {
                 self.step_mut(*step).state = StepState::Waiting;
