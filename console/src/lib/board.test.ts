@@ -33,6 +33,12 @@ describe('the board, told by what is new', () => {
     const at = Date.parse('2026-11-25T02:00:00Z');
     expect(seenAt(of, at + 5000) - at).toBe(after);
   });
+
+  it('takes no row for as new as the round that did not look at it', () => {
+    const at = Date.parse('2026-11-25T02:00:00Z');
+    expect(seenAt(row('a/x', 'proven'), at + 5000, { 'a/x': '2026-11-25T01:59:30Z' }) - at).toBe(-30_000);
+    expect(seenAt(row('a/y', 'proven'), at + 5000, { 'a/x': '2026-11-25T01:59:30Z' }) - at).toBe(5000);
+  });
 });
 
 describe('what is found on the board', () => {

@@ -18,7 +18,9 @@ function put<T>(known: T[], news: T[], name: (one: T) => string): T[] {
 }
 
 /** When a service was looked at last: its row is told anew only when something else of it changed. */
-export function seenAt(row: BoardRow, lookedAt: number): number {
+export function seenAt(row: BoardRow, lookedAt: number, behind: BoardView['behind'] = {}): number {
+  const before = behind?.[row.address];
+  if (before) return Date.parse(before);
   if (row.seen.last_known) return Date.parse(row.seen.last_known.at);
   const at = Date.parse(row.seen.as_of);
   return row.seen.state === 'unknown' || row.seen.state === 'out-of-reach' ? at : Math.max(at, lookedAt);

@@ -1,7 +1,6 @@
 <!-- One service on the board: state, what shows it, how old that is, what can be done. -->
 <script lang="ts">
   import { Refused, api, identity, request, type BoardRow, type PlanView } from '../lib/api';
-  import { seenAt } from '../lib/board';
   import { deed, isHost } from '../lib/deeds';
   import { hostState } from '../lib/hosts';
   import { live } from '../lib/live.svelte';
@@ -12,7 +11,7 @@
   import Confirm from './Confirm.svelte';
   import Dial from './Dial.svelte';
 
-  let { row, asOf, lookedAt }: { row: BoardRow; asOf: number; lookedAt: number } = $props();
+  let { row, asOf, at }: { row: BoardRow; asOf: number; at: number } = $props();
 
   const notes = $derived(
     [
@@ -89,7 +88,7 @@
   <td class="truncate text-ink2 max-md:p-0! max-md:text-[0px]" title={notes.join(' · ')}>
     {#if row.restart_owed}<span class="text-accent">restart owed: {row.owed_because}</span>{#if notes.length > 0} · {/if}{/if}{notes.join(' · ')}
   </td>
-  <td class="whitespace-nowrap text-ink2">{age(seenAt(row, lookedAt), asOf)}</td>
+  <td class="whitespace-nowrap text-ink2">{age(at, asOf)}</td>
   <td class="whitespace-nowrap">
     {#if row.in_run !== null && row.in_run !== undefined}
       <a class="text-accent underline" href="/runs/{row.in_run}">in run {row.in_run}</a>

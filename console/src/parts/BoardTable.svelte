@@ -1,6 +1,7 @@
 <!-- The board's rows, section by section. Of thousands only those in view are drawn. -->
 <script lang="ts">
   import type { BoardRow } from '../lib/api';
+  import { seenAt } from '../lib/board';
   import { live } from '../lib/live.svelte';
   import { LONG_BOARD, inView, windowOf, type View } from '../lib/windowed';
   import BoardLine from './BoardLine.svelte';
@@ -39,7 +40,7 @@
     {#if window.above > 0}<tr style="height: {window.above}px" aria-hidden="true"><td colspan="5"></td></tr>{/if}
     {#each lines as line (line.key)}
       {#if line.row}
-        <BoardLine row={line.row} asOf={live.serverNow} lookedAt={live.lookedAt} />
+        <BoardLine row={line.row} asOf={live.serverNow} at={seenAt(line.row, live.lookedAt, live.board?.behind)} />
       {:else}
         <tr class="border-y border-line bg-ground" style="height: {HEAD}px">
           <th colspan="5" scope="rowgroup" class="truncate px-2.5 pt-1.5 pb-1 text-left font-semibold">{line.section.title} <span class="ml-2 font-normal text-ink3">{line.section.note}</span></th>

@@ -315,6 +315,36 @@ fn work_is_not_done_beside_what_came_up_meanwhile() {
     assert_eq!(server.state("quay/app"), "proven");
 }
 
+/// Looked at less often, a row never says that it is newer than it is; an act looks whatever is said, and so does whoever asks.
+#[test]
+fn what_is_looked_at_less_often_says_how_old_it_is() {
+    let lamp = |name: &str, more: &str| {
+        let file = format!("{{dir}}/{name}");
+        format!(
+            "[service.{name}]\nhost = \"h\"\nrun_by = \"commands\"\nladder = [{{ rung = \"file\", path = \"{file}\" }}]\n{more}\
+             commands = {{ start = [\"/bin/touch\", \"{file}\"], stop = [\"/bin/rm\", \"{file}\"], state = [\"/usr/bin/test\", \"-e\", \"{file}\"] }}\n"
+        )
+    };
+    let head = "[estate]\nname = \"Lamps\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\naddress = \"NET.1\"\n";
+    let server = Server::with_estate(&format!("{head}{}{}", lamp("seldom", "look_every = \"10m\"\n"), lamp("often", "")));
+    server.ok(&["start", "*", "--yes"]);
+    wait_until("all is at rest", || (server.state("h/seldom") == "proven" && server.state("h/often") == "proven").then_some(()));
+    for name in ["seldom", "often"] {
+        std::fs::remove_file(server.folder().join(name)).unwrap();
+    }
+    wait_until("the one is seen down", || (server.state("h/often") == "down").then_some(()));
+    assert_eq!(server.state("h/seldom"), "proven");
+    wait_until("it says that it is older", || {
+        let board = server.get("/board");
+        let (behind, looked_at) = (board["behind"]["h/seldom"].as_str()?.to_owned(), board["looked_at"].as_str()?.to_owned());
+        assert!(behind < looked_at && board["behind"]["h/often"].is_null(), "{behind} {looked_at}");
+        Some(())
+    });
+    let told = server.ok(&["preview", "start", "seldom"]);
+    assert!(told.contains("Starts 1"), "a plan looks: {told}");
+    assert_eq!(server.state("h/seldom"), "down");
+}
+
 /// R33: that it was meant to be down is over once it is up, whoever brought it up: its next end is nobody's intention.
 #[test]
 fn a_stop_on_purpose_is_told_with_its_reason_until_the_service_is_up_again() {

@@ -124,6 +124,9 @@ pub struct Service {
     pub steady: Span,
     /// How many contrary looks in a row make it ailing.
     pub ailing_after: u32,
+    /// How often it is looked at at rest, where not in each round.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub look_every: Option<Span>,
     /// What happens when a step on it fails; `None` where neither it nor a group of it says.
     #[serde(default)]
     pub if_it_fails: Option<IfItFails>,

@@ -361,6 +361,7 @@ pub fn stand_in(host: &HostName, name: &str, runner: ServiceRunner, ladder: Vec<
         ladder,
         steady: Span::default(),
         ailing_after: 2,
+        look_every: None,
         if_it_fails: None,
         acts: BTreeMap::new(),
     }

@@ -84,6 +84,13 @@ impl Watched {
         is_news
     }
 
+    /// Whether it is looked at again by now, where it is looked at so often at rest: what stands otherwise than up and well or
+    /// down, or is about to, is looked at in each round.
+    pub fn is_due(&self, now: Timestamp, every: Duration) -> bool {
+        let is_at_rest = matches!(self.seen.state, SeenState::Proven | SeenState::Down) && self.contrary == 0 && self.blind.is_none();
+        !is_at_rest || now.since(self.asked_at) >= every
+    }
+
     /// What the newest look alone shows, for whoever acts on it: what could not be looked at is neither up nor down, though
     /// the board goes on showing what was known, with its age (R14). What is known to run is at least up, and not proven.
     pub fn as_looked_at(&self) -> SeenState {
@@ -279,6 +286,22 @@ mod tests {
             watched.take(&look(*runs, answers), Timestamp::from_ms(i as i64 * 1000), Duration::from_secs(60), 2);
         }
         assert_eq!(watched.seen.state, state);
+    }
+
+    #[rstest]
+    #[case::at_rest(&[(Some(true), &[Holds, Holds][..])], 59, false)]
+    #[case::for_long(&[(Some(true), &[Holds, Holds][..])], 60, true)]
+    #[case::down(&[(Some(false), &[][..])], 59, false)]
+    #[case::one_contrary_look(&[(Some(true), &[Holds, Holds][..]), (Some(true), &[Holds, NotYet])], 2, true)]
+    #[case::rising(&[(Some(true), &[Holds, NotYet][..])], 2, true)]
+    #[case::blind(&[(Some(true), &[Holds, Holds][..]), (None, &[CouldNotLook])], 2, true)]
+    fn only_what_is_at_rest_is_looked_at_less_often(#[case] looks: &[(Option<bool>, &[Verdict])], #[case] after: u64, #[case] is_due: bool) {
+        let mut watched = Watched::unknown(2, Timestamp::from_ms(0));
+        for (runs, answers) in looks {
+            watched.is_news(Timestamp::from_ms(0));
+            watched.take(&look(*runs, answers), Timestamp::from_ms(0), Duration::from_secs(60), 2);
+        }
+        assert_eq!(watched.is_due(Timestamp::from_ms(0) + Duration::from_secs(after), Duration::from_secs(60)), is_due);
     }
 
     #[test]

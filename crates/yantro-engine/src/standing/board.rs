@@ -161,8 +161,12 @@ pub struct BoardView {
     pub edition: u64,
     /// When this was put together.
     pub as_of: Timestamp,
-    /// Every service whose host answers was looked at since then, and its row is as it was seen.
+    /// Every service was looked at since then, and its row is as it was seen: but for those that are `behind`, and those whose state
+    /// says that nobody could look.
     pub looked_at: Timestamp,
+    /// Services that were last looked at before that, each with when: their host is slow to answer, or they are looked at less often.
+    #[serde(default)]
+    pub behind: BTreeMap<Address, Timestamp>,
     /// Ask with it as `since` to be told only what is new.
     pub version: u64,
     /// Whether all hosts and services are here; else only those that changed since the version asked with.

@@ -7,6 +7,7 @@ use std::{
 
 use yantro_core::{
     name::{Address, HostName},
+    proof::SeenState,
     time::Timestamp,
 };
 
@@ -28,6 +29,8 @@ pub(crate) struct Remembered {
     rows: BTreeMap<Address, (u64, BoardRow)>,
     hosts: BTreeMap<HostName, (u64, HostRow)>,
     made: Option<(Instant, Duration)>,
+    /// When the round began that had looked at everything by then.
+    looked_at: Timestamp,
 }
 
 /// What is told of a board.
@@ -36,13 +39,16 @@ pub(crate) struct Told {
     pub whole: bool,
     pub services: Vec<BoardRow>,
     pub hosts: Vec<HostRow>,
+    pub looked_at: Timestamp,
+    /// What that round did not look at.
+    pub behind: BTreeMap<Address, Timestamp>,
 }
 
 impl Remembered {
     /// Nothing yet. Versions begin at the time of the server's start: those of an earlier server are all older.
     pub fn new(started: Timestamp) -> Self {
         let version = started.as_ms().unsigned_abs() * 1000;
-        Self { edition: 0, version, whole_from: version, rows: BTreeMap::new(), hosts: BTreeMap::new(), made: None }
+        Self { edition: 0, version, whole_from: version, rows: BTreeMap::new(), hosts: BTreeMap::new(), made: None, looked_at: Timestamp::from_ms(0) }
     }
 
     /// Whether what is remembered will do: a large board is not put together for each of many who ask.
@@ -52,7 +58,7 @@ impl Remembered {
     }
 
     /// Takes in a board that was just put together.
-    pub fn take(&mut self, edition: u64, rows: Vec<BoardRow>, hosts: Vec<HostRow>, took: Duration) {
+    pub fn take(&mut self, edition: u64, rows: Vec<BoardRow>, hosts: Vec<HostRow>, took: Duration, looked_at: Timestamp) {
         let next = self.version + 1;
         let is_same_set = edition == self.edition && rows.len() == self.rows.len() && hosts.len() == self.hosts.len();
         if !is_same_set {
@@ -84,6 +90,7 @@ impl Remembered {
             self.version = next;
         }
         self.made = Some((Instant::now(), took));
+        self.looked_at = looked_at;
     }
 
     /// What is new since a version, or all of it.
@@ -95,7 +102,18 @@ impl Remembered {
             whole: since.is_none(),
             services: self.rows.values().filter(|(v, _)| is_new(*v)).map(|(_, r)| r.clone()).collect(),
             hosts: self.hosts.values().filter(|(v, _)| is_new(*v)).map(|(_, h)| h.clone()).collect(),
+            looked_at: self.looked_at,
+            behind: self.behind(),
         }
+    }
+}
+
+impl Remembered {
+    /// What was last looked at before the round that all others were looked at in. Where nobody can look, the state says so.
+    fn behind(&self) -> BTreeMap<Address, Timestamp> {
+        let could_look = |row: &BoardRow| !matches!(row.seen.state, SeenState::Unknown | SeenState::OutOfReach);
+        let rows = self.rows.values().map(|(_, row)| row);
+        rows.filter(|r| could_look(r) && r.seen.as_of < self.looked_at).map(|r| (r.address.clone(), r.seen.as_of)).collect()
     }
 }
 

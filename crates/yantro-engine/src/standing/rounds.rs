@@ -1,7 +1,7 @@
 //! Looks at everything, round after round, and the board that comes of it.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     sync::{Arc, PoisonError, atomic::Ordering},
     time::{Duration, Instant},
 };
@@ -71,6 +71,8 @@ impl Engine {
             return;
         }
         let (began, now) = (Instant::now(), self.hands.clock.now());
+        // Before the rows: what is looked at meanwhile is no older than this.
+        let looked_at = Timestamp::from_ms(self.shared.looked_at_ms.load(Ordering::Relaxed));
         let (mut services, mut hosts) = (Vec::new(), Vec::new());
         if let Some(l) = &loaded {
             let runs = read(&self.shared.runs);
@@ -84,7 +86,7 @@ impl Engine {
             services = rows.collect();
             hosts = board::hosts(&l.estate, &self.hands);
         }
-        remembered.take(edition, services, hosts, began.elapsed());
+        remembered.take(edition, services, hosts, began.elapsed(), looked_at);
     }
 
     fn told_board(&self, since: Option<u64>) -> BoardView {
@@ -95,7 +97,8 @@ impl Engine {
             stands_for: loaded.as_ref().map(|l| l.estate.stands_for),
             edition: loaded.as_ref().map_or(0, |l| l.edition),
             as_of: self.hands.clock.now(),
-            looked_at: Timestamp::from_ms(self.shared.looked_at_ms.load(Ordering::Relaxed)),
+            looked_at: told.looked_at,
+            behind: told.behind,
             version: told.version,
             whole: told.whole,
             standstill: read(&self.shared.standstill).clone(),
@@ -168,7 +171,8 @@ impl Engine {
             if let Some(loaded) = self.loaded() {
                 late.retain(|_, task| !task.is_finished());
                 let mut asked: BTreeMap<Asked, Vec<Arc<Service>>> = BTreeMap::new();
-                for service in loaded.estate.services.values() {
+                let at_work = self.at_work();
+                for service in loaded.estate.services.values().filter(|s| self.is_due(s, began_at, &at_work)) {
                     let of = self.asked_of(service);
                     if !late.contains_key(&of) {
                         asked.entry(of).or_default().push(Arc::clone(service));
@@ -203,6 +207,18 @@ impl Engine {
                 () = self.shared.look_again.notified() => {}
             }
         }
+    }
+
+    /// What open runs have to do with.
+    fn at_work(&self) -> BTreeSet<Address> {
+        let runs = read(&self.shared.runs);
+        runs.values().filter(|r| !r.has_ended()).flat_map(|r| r.answerable().cloned()).collect()
+    }
+
+    /// Whether a service is looked at in this round.
+    fn is_due(&self, service: &Service, now: Timestamp, at_work: &BTreeSet<Address>) -> bool {
+        let Some(every) = service.look_every else { return true };
+        at_work.contains(&service.address) || self.hands.watched(&service.address).is_none_or(|w| w.is_due(now, every.0))
     }
 
     fn asked_of(&self, service: &Service) -> Asked {

@@ -121,6 +121,7 @@ impl Demo {
             edition: 4,
             as_of: Timestamp::from_ms(1_003_000),
             looked_at: Timestamp::from_ms(1_000_000),
+            behind: Default::default(),
             version: 1,
             whole: true,
             standstill: None,

@@ -76,6 +76,8 @@ pub struct ServiceFile {
     /// How many contrary looks in a row make it ailing (default 2).
     #[schemars(range(min = 1, max = 100))]
     pub ailing_after: Option<u32>,
+    /// How often it is looked at while it stands as it should and no run has to do with it (default: each round, about every 2 s).
+    pub look_every: Option<Span>,
     /// What happens when a step on it fails.
     pub if_it_fails: Option<IfItFailsFile>,
     /// Further acts of its own, by name: drain, pause, rotate its logs.

@@ -186,6 +186,7 @@ impl Vetting<'_, '_> {
             ladder,
             steady: s.steady.unwrap_or_default(),
             ailing_after: s.ailing_after.unwrap_or(2),
+            look_every: s.look_every,
             if_it_fails,
             acts,
         };
