@@ -421,6 +421,21 @@ pub struct ReloadBlock {
     pub patterns: LogPatterns,
 }
 
+impl ServiceRunner {
+    /// Whether a start by the one starts what a start by the other does: where it does not, what was started by the one owes a
+    /// restart.
+    pub fn starts_as(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Commands(one), Self::Commands(other)) => {
+                let started = |c: &CommandsSpec| (c.start.clone(), c.dir.clone(), c.env.clone(), c.user.clone(), c.umask);
+                started(one) == started(other)
+            }
+            (Self::Systemd(one), Self::Systemd(other)) => one.unit == other.unit,
+            (one, other) => one == other,
+        }
+    }
+}
+
 impl Service {
     /// Whether the service belongs to a host.
     pub fn is_on(&self, host: &HostName) -> bool {

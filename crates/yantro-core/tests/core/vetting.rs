@@ -632,3 +632,27 @@ fn vetting_takes_no_longer_per_fault_where_there_are_many() {
     });
     assert!(is_linear, "500 and 4,000: {times:?}");
 }
+
+/// Only where a restart would start something else is one owed: not for how it is looked at, stopped or reached.
+#[rstest]
+#[case::its_program("program = \"/bin/b\"", "program = \"/bin/c\"", false)]
+#[case::an_argument("args = [\"on\"]", "args = [\"off\"]", false)]
+#[case::its_environment("A = \"1\"", "A = \"2\"", false)]
+#[case::its_ladder("port = 7", "port = 8", true)]
+#[case::its_patience("patience = \"1m\"", "patience = \"2m\"", true)]
+#[case::where_its_host_is("address = \"127.0.0.7\"", "address = \"127.0.0.8\"", true)]
+#[case::the_command_that_starts_it("start = [\"/bin/on\"]", "start = [\"/bin/up\"]", false)]
+#[case::the_command_that_says_whether_it_is_up("state = [\"/bin/is\"]", "state = [\"/bin/are\"]", true)]
+#[case::the_command_that_stops_it("stop = [\"/bin/off\"]", "stop = [\"/bin/down\"]", true)]
+fn a_restart_is_owed_where_it_would_change_something(#[case] was: &str, #[case] is: &str, #[case] is_same: bool) {
+    let text = "[estate]\nname = \"t\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\naddress = \"127.0.0.7\"\n\
+        [service.b]\nhost = \"h\"\nrun_by = \"process\"\nprocess = { program = \"/bin/b\", args = [\"on\"], env = { A = \"1\" } }\n\
+        ladder = [{ rung = \"port\", port = 7 }]\nstart = { patience = \"1m\" }\n\
+        [service.c]\nhost = \"h\"\nrun_by = \"commands\"\ncommands = { start = [\"/bin/on\"], stop = [\"/bin/off\"], state = [\"/bin/is\"] }\n\
+        ladder = [{ rung = \"port\", port = 9 }]\n";
+    assert!(text.contains(was));
+    let of = |text: &str| vet(text, "/e").estate.unwrap().services;
+    let (before, after) = (of(text), of(&text.replace(was, is)));
+    assert!(before != after, "something changed");
+    assert_eq!(before.iter().all(|(a, s)| s.runner.starts_as(&after[a].runner)), is_same);
+}

@@ -306,7 +306,7 @@ pub(crate) fn row(
         }
     }
     let notes = notes(service, &seen);
-    let described = started.filter(|s| seen.state.is_up() && (s.service.runner != service.runner || s.service.ladder != service.ladder));
+    let described = started.filter(|s| seen.state.is_up() && !s.service.runner.starts_as(&service.runner));
     let owed_because = described
         .map(|s| format!("it runs as edition {} described it, and that changed", s.edition))
         .or_else(|| owed_by_files.filter(|_| seen.state.is_up()));
