@@ -84,6 +84,14 @@ impl Watched {
         is_news
     }
 
+    /// That it could not be looked at: what it is shown as is what it was seen as last.
+    fn not_looked_at(&self, why: &str) -> String {
+        match self.seen.state {
+            SeenState::Unknown => format!("could not look: {why}"),
+            state => format!("seen {state} last, and could not be looked at since: {why}"),
+        }
+    }
+
     /// Whether it is looked at again by now, where it is looked at so often at rest: what stands otherwise than up and well or
     /// down, or is about to, is looked at in each round.
     pub fn is_due(&self, now: Timestamp, every: Duration) -> bool {
@@ -123,7 +131,7 @@ impl Watched {
         let (state, says) = match (look.runs, failing) {
             (None, _) => {
                 // Neither for nor against: what was known stays, with its age.
-                self.seen.says = failing.map_or("it cannot be looked at".to_owned(), |(_, a)| format!("could not look: {}", a.says));
+                self.seen.says = self.not_looked_at(failing.map_or("nobody says why", |(_, a)| &a.says));
                 self.blind = Some(false);
                 return;
             }
@@ -141,7 +149,7 @@ impl Watched {
             }
             (Some(true), None) => (before, self.seen.says.clone()),
             (Some(true), Some((_, answer))) if answer.verdict == Verdict::CouldNotLook => {
-                self.seen.says = format!("could not look: {}", answer.says);
+                self.seen.says = self.not_looked_at(&answer.says);
                 self.blind = Some(true);
                 return;
             }
@@ -286,6 +294,20 @@ mod tests {
             watched.take(&look(*runs, answers), Timestamp::from_ms(i as i64 * 1000), Duration::from_secs(60), 2);
         }
         assert_eq!(watched.seen.state, state);
+    }
+
+    /// No row says in one breath that it is proven and that nobody could look.
+    #[rstest]
+    #[case::never_seen(&[], None, "could not look: CouldNotLook")]
+    #[case::seen_before(&[Holds, Holds], None, "seen proven last, and could not be looked at since: CouldNotLook")]
+    #[case::it_runs(&[Holds, Holds], Some(true), "seen proven last, and could not be looked at since: CouldNotLook")]
+    fn what_could_not_be_looked_at_says_what_it_was_seen_as(#[case] before: &[Verdict], #[case] runs: Option<bool>, #[case] says: &str) {
+        let mut watched = Watched::unknown(2, Timestamp::from_ms(0));
+        if !before.is_empty() {
+            watched.take(&look(Some(true), before), Timestamp::from_ms(0), Duration::from_secs(60), 2);
+        }
+        watched.take(&look(runs, &[CouldNotLook]), Timestamp::from_ms(1), Duration::from_secs(60), 2);
+        assert_eq!(watched.seen.says, says);
     }
 
     #[rstest]
