@@ -22,7 +22,7 @@ use crate::{
     acts::recorder::{self, ActNews, ActRecord, OUTPUT_LIMIT, Recorded},
     acts::secrets::Secrets,
     links::keeper::{Claim, Keepers, Kept},
-    looks::commands::clean_env,
+    looks::commands::{clean_env, env_of},
     looks::files::FileEvents,
     looks::logs::mark_logs,
     looks::procs::{Ours, ProcessId, in_path},
@@ -513,6 +513,9 @@ impl Here {
             return Err(refused("the estate has no command for this".to_owned(), "add it to the service's commands block"));
         };
         let mut full = clean_env();
+        // Where sudo takes another account on, it sees to this itself.
+        let another = user.filter(|name| !self.sudo && *name != own_account());
+        full.extend(another.and_then(Account::named).iter().flat_map(env_of));
         let resolved = self
             .secrets()
             .resolve(env.values, env.to_the_letter)

@@ -11,13 +11,16 @@ pub(crate) struct Account {
     pub name: String,
     pub uid: u32,
     pub gid: u32,
+    /// Its home.
+    pub home: String,
 }
 
 fn parse(line: &str) -> Option<Account> {
     let mut fields = line.split(':');
     let name = fields.next()?.to_owned();
     let (uid, gid) = (fields.nth(1)?.parse().ok()?, fields.next()?.parse().ok()?);
-    Some(Account { name, uid, gid })
+    let home = fields.nth(1).unwrap_or("/").to_owned();
+    Some(Account { name, uid, gid, home })
 }
 
 /// Files first; what comes from elsewhere (a directory service, say) is asked of the host's own `getent`.

@@ -16,6 +16,12 @@ pub(crate) fn clean_env() -> BTreeMap<String, String> {
     ["PATH", "LANG", "HOME", "TZ"].iter().filter_map(|k| Some(((*k).to_owned(), std::env::var(k).ok()?))).collect()
 }
 
+/// What is another account's own in the environment of what is run as it.
+pub(crate) fn env_of(account: &Account) -> [(String, String); 3] {
+    let own = |name: &str, value: &String| (name.to_owned(), value.clone());
+    [own("HOME", &account.home), own("USER", &account.name), own("LOGNAME", &account.name)]
+}
+
 /// A command that looks.
 pub(crate) struct LookingCommand<'l> {
     /// Program and arguments.
@@ -67,7 +73,8 @@ impl LookingCommand<'_> {
     pub async fn run(self) -> Result<CameTo, String> {
         let Some((program, args)) = self.words.split_first() else { return Err("there is no command".to_owned()) };
         let mut command = tokio::process::Command::new(program);
-        command.args(args).current_dir(self.dir).env_clear().envs(clean_env()).envs(self.env);
+        command.args(args).current_dir(self.dir).env_clear().envs(clean_env());
+        command.envs(self.account.iter().flat_map(|(account, _)| env_of(account))).envs(self.env);
         command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).kill_on_drop(true).process_group(0);
         if let Some(account) = self.account {
             let (Account { uid, gid, .. }, groups) = account;
@@ -123,8 +130,10 @@ mod tests {
             return;
         }
         let nobody = Account::named("nobody").unwrap();
-        let groups = nobody.groups();
-        let seen = look(&words("id -un; id -G"), Some((nobody, groups)), Duration::from_secs(10)).run().await.unwrap();
+        let (groups, home) = (nobody.groups(), nobody.home.clone());
+        let seen = look(&words("id -un; id -G; echo $HOME $USER $LOGNAME"), Some((nobody, groups)), Duration::from_secs(10));
+        let seen = seen.run().await.unwrap();
+        assert_eq!(seen.printed.lines().nth(2), Some(format!("{home} nobody nobody").as_str()), "its own, and not the server's");
         assert_eq!(seen.printed.lines().next(), Some("nobody"));
         assert!(!seen.printed.lines().nth(1).unwrap().split(' ').any(|g| g == "0"), "{}", seen.printed);
     }

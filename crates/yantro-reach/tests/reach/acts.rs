@@ -48,6 +48,21 @@ async fn a_command_is_followed_to_its_end(#[case] script: &str, #[case] more: &s
     }
 }
 
+/// As another account it has that one's home and name, and not the server's; what its service says wins.
+#[rstest]
+#[case::its_own("", "/nonexistent nobody nobody\n")]
+#[case::what_its_service_says(", env = { HOME = \"/srv\" }", "/srv nobody nobody\n")]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_command_as_another_account_is_at_home_there(#[case] more: &str, #[case] output: &str) {
+    if unsafe { libc::geteuid() } != 0 {
+        return;
+    }
+    let world = World::new();
+    let service = commands(&world, "echo $HOME $USER $LOGNAME", &format!(", user = \"nobody\", dir = \"/\"{more}"));
+    let mut news = world.act("run-1/act-1", ActKind::Start, &service, None).await.unwrap();
+    assert_eq!(ended(&mut news).await, ActEnd::Exited { code: 0, output: output.to_owned() });
+}
+
 /// R13: whatever the estate says of it, no signal goes to Yantro itself, nor to what it descends from.
 #[rstest]
 #[case::asked(ActKind::Stop)]
