@@ -57,6 +57,8 @@ pub(crate) struct Shared {
     pub remembered: Mutex<Remembered>,
     /// How runs were forecast last. Whoever asks meanwhile waits for the one that is being worked out.
     pub forecasts: Mutex<BTreeMap<RunId, KeptForecast>>,
+    /// Forecasts of plans that were shown lately, by what they hang on.
+    pub foretold: Mutex<std::collections::VecDeque<(u64, Arc<yantro_core::sequence::plays::Forecast>)>>,
     /// Since when everything was looked at once more.
     pub looked_at_ms: AtomicI64,
     pub loading: tokio::sync::Mutex<()>,

@@ -118,6 +118,7 @@ impl Engine {
             look_again: tokio::sync::Notify::new(),
             remembered: Mutex::new(Remembered::new(clock.now())),
             forecasts: Mutex::default(),
+            foretold: Mutex::default(),
             looked_at_ms: AtomicI64::new(0),
             loading: tokio::sync::Mutex::new(()),
             _lock: lock,

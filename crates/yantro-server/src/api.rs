@@ -12,7 +12,7 @@ use yantro_core::{
     name::{HostName, ProcedureName, did_you_mean},
     run::{Decision, RunId, Stamped},
     selection,
-    sequence::{Plan, Shown, StepId, plays::play_all},
+    sequence::{Plan, Shown, StepId},
 };
 use yantro_engine::{
     BeginRequest, BoardView, Comparison, Consequences, Deed, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, Engine,
@@ -168,7 +168,7 @@ async fn plan(engine: web::Data<Engine>, body: web::Json<BeginRequest>) -> Answe
 /// A plan with its forecast, which takes a moment of a processor.
 async fn planned(engine: web::Data<Engine>, plan: Plan, loaded: Arc<Loaded>, at_once: Option<u32>) -> Answer<PlanView> {
     let view = blocking(move || {
-        let forecast = play_all(&plan.sequence.steps, &loaded.estate, at_once);
+        let forecast = engine.foretold(&plan.sequence.steps, &loaded, at_once);
         let digest = engine.shows(Shown::of(&plan, loaded.edition));
         Ok(PlanView { digest, can_begin: plan.can_begin(), says: plan_says(&plan), plan, forecast })
     });

@@ -1,12 +1,12 @@
 //! Beginning runs by what was shown.
 
-use std::{collections::BTreeSet, time::Duration};
+use std::{collections::BTreeSet, sync::Arc, time::Duration};
 
 use yantro_core::{
     estate::ServiceRunner,
     name::{Address, did_you_mean},
     run::{AtLastMoment, Begun, Decision, Refusal, RunId, WindowTerms},
-    sequence::{Plan, plays::play_all},
+    sequence::Plan,
 };
 
 use crate::{
@@ -53,7 +53,7 @@ impl Engine {
     }
 
     /// How a run begins by a plan, where nothing stands in its way.
-    async fn may_begin(&self, plan: Plan, loaded: &Loaded, terms: &BeginRequest, who: &str) -> Result<Begun, EngineError> {
+    async fn may_begin(&self, plan: Plan, loaded: &Arc<Loaded>, terms: &BeginRequest, who: &str) -> Result<Begun, EngineError> {
         if let Some(by) = read(&self.shared.standstill).clone() {
             return Err(EngineError::Standstill(by));
         }
@@ -74,7 +74,7 @@ impl Engine {
         if let Some((address, _)) = of_unit {
             return Err(EngineError::UnitOverride(address.clone()));
         }
-        let forecast = play_all(&plan.sequence.steps, &loaded.estate, terms.at_once());
+        let forecast = self.foretell(&plan, loaded, terms.at_once()).await?;
         let begun = Begun::of(plan, &loaded.estate, loaded.edition, who, &terms.overrides);
         Ok(Begun {
             forecast: Some(forecast),
@@ -114,7 +114,7 @@ impl Engine {
             return Err(EngineError::NotAsItIs(Box::new(plan)));
         }
         self.is_as_shown(&plan, loaded.edition, Some(shown))?;
-        let forecast = play_all(&plan.sequence.steps, &loaded.estate, before.at_once);
+        let forecast = self.foretell(&plan, &loaded, before.at_once).await?;
         let begun = Begun {
             why: before.why,
             change: before.change,

@@ -1,6 +1,8 @@
 //! Rehearsals and forecasts: what a plan comes to, played and looked at, with nothing touched.
 
 use std::{
+    collections::VecDeque,
+    hash::{DefaultHasher, Hash, Hasher},
     sync::{Arc, PoisonError},
     time::Instant,
 };
@@ -13,7 +15,7 @@ use yantro_core::{
     rehearsal::{WhatIf, what_if},
     run::{Run, RunId, StepState},
     sequence::{
-        Plan, Shown, Step, StepCommand, StepId, command_of,
+        Plan, Release, Shown, Step, StepCommand, StepId, command_of,
         plays::{Forecast, Limits, Standing, play, play_all},
         sheet,
     },
@@ -24,6 +26,7 @@ use crate::{
     ask::requests::BeginRequest,
     engine::{Engine, read},
     error::EngineError,
+    loaded::Loaded,
     told::forecast::{KeptForecast, RunForecast, SlowStep, WindowView},
     told::view::PreflightView,
 };
@@ -101,6 +104,29 @@ impl Engine {
         .collect()
     }
 
+    /// How long steps of which none has begun take. For threads that may block. What was played for somebody who was shown a plan
+    /// is not played again for its begin: ten thousand services take seconds.
+    pub fn foretold(&self, steps: &[Step], loaded: &Loaded, at_once: Option<u32>) -> Forecast {
+        let played = key_of(steps, loaded.edition, at_once);
+        let known = |all: &VecDeque<(u64, Arc<Forecast>)>| all.iter().find(|(key, _)| *key == played).map(|(_, f)| Arc::clone(f));
+        if let Some(forecast) = known(&self.shared.foretold.lock().unwrap_or_else(PoisonError::into_inner)) {
+            return (*forecast).clone();
+        }
+        let forecast = Arc::new(play_all(steps, &loaded.estate, at_once));
+        let mut all = self.shared.foretold.lock().unwrap_or_else(PoisonError::into_inner);
+        all.push_back((played, Arc::clone(&forecast)));
+        while all.len() > FORETOLD_KEPT {
+            all.pop_front();
+        }
+        (*forecast).clone()
+    }
+
+    /// The same, away from the threads that serve.
+    pub(crate) async fn foretell(&self, plan: &Plan, loaded: &Arc<Loaded>, at_once: Option<u32>) -> Result<Forecast, EngineError> {
+        let (engine, loaded, steps) = (self.clone(), Arc::clone(loaded), plan.sequence.steps.clone());
+        tokio::task::spawn_blocking(move || engine.foretold(&steps, &loaded, at_once)).await.map_err(|_| EngineError::Busy)
+    }
+
     /// How a run is forecast to go on. For threads that may block.
     ///
     /// A large run is not played for each of many who ask: they are told the same, and for a while again.
@@ -135,6 +161,20 @@ impl Engine {
         }
         Ok(forecast)
     }
+}
+
+/// So many forecasts of plans are kept, for whoever begins what was shown.
+const FORETOLD_KEPT: usize = 8;
+
+/// What a forecast of a plan hangs on, in one number.
+fn key_of(steps: &[Step], edition: u64, at_once: Option<u32>) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    (edition, at_once, steps.len()).hash(&mut hasher);
+    for step in steps {
+        (step.id.0, step.usual_ms, step.slow_ms, step.kind().word(), step.row()).hash(&mut hasher);
+        step.waits.iter().for_each(|w| (w.step.0, w.release == Release::WhenGood).hash(&mut hasher));
+    }
+    hasher.finish()
 }
 
 /// A forecast holds for so many times as long as it took to work out.

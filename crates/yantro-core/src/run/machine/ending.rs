@@ -1,0 +1,184 @@
+//! What a run is answerable for meanwhile (R18), and its end.
+
+use std::{collections::BTreeMap, time::Duration};
+
+use super::Turn;
+use crate::{
+    estate::{Force, IfItFails},
+    name::{Address, ProcedureName},
+    procedure::contradicted,
+    proof::{Facts, SeenState, Verdict},
+    run::{
+        Decision, Refusal,
+        acts::*,
+        begun::*,
+        ends::*,
+        event::*,
+        holds::*,
+        order::*,
+        state::{Run, StepState},
+    },
+    sequence::{Part, Step, StepId, StepKind, Task},
+    time::Timestamp,
+};
+
+impl Turn<'_> {
+    pub(super) fn seen(&mut self, address: Address, state: SeenState, says: String) {
+        if !self.run.begun.services.contains_key(&address) || self.run.is_released(&address) || !self.run.first_looked {
+            return;
+        }
+        let before = self.run.seen.insert(address.clone(), state);
+        if state == SeenState::Proven {
+            if self.run.lost.contains_key(&address) {
+                self.happened(Event::ServiceRegained { address: address.clone() });
+            }
+            self.unhold(HoldCause::Lost { address }, "it is proven again".to_owned());
+            return;
+        }
+        let must_be_proven = self.must_be_proven(&address);
+        let leaves = matches!(state, SeenState::Down | SeenState::Ailing | SeenState::Sinking | SeenState::OutOfReach);
+        let known = self.run.lost.contains_key(&address)
+            || self.run.hold_causes().any(|c| matches!(c, HoldCause::Lost { address: a } if *a == address));
+        if must_be_proven && leaves && before == Some(SeenState::Proven) && !known {
+            let patience = self.run.begun.services[&address].start.patience.0;
+            self.happened(Event::ServiceLost { address, state, says, patience_ends: self.now + patience });
+        }
+    }
+
+    /// Whether a service should be proven now, as far as this run is concerned: it brought it up,
+    /// or found it proven and does not touch it.
+    pub(super) fn must_be_proven(&self, address: &Address) -> bool {
+        let mine = || self.run.steps_on(address).filter(|(s, _)| s.service().is_some());
+        // The last step that had to do with it tells: one after another may take it up and down.
+        let last = mine().rfind(|(_, n)| n.began_at.is_some() || matches!(n.state, StepState::Ended(StepEnd::Unneeded)));
+        match last {
+            Some((step, now)) => step.kind() != StepKind::Stop && matches!(now.state, StepState::Ended(StepEnd::Done | StepEnd::Unneeded)),
+            None => mine().next().is_none() && self.run.begun.as_found.get(address) == Some(&SeenState::Proven),
+        }
+    }
+
+    pub(super) fn lost_for_good(&mut self, address: Address) {
+        let state = self.run.seen.get(&address).copied().unwrap_or_default();
+        if state == SeenState::Proven {
+            return self.happened(Event::ServiceRegained { address });
+        }
+        let step = self
+            .run
+            .steps_on(&address)
+            .filter(|(s, n)| s.service().is_some_and(|on| on.kind != StepKind::Stop) && n.state.has_ended())
+            .filter(|(_, n)| n.began_at.is_some() || matches!(n.state, StepState::Ended(StepEnd::Unneeded)))
+            .map(|(s, _)| s.id)
+            .next_back();
+        match step {
+            Some(step) => {
+                self.fail(step, format!("it was proven, and is {state} since"), false);
+            }
+            None => self.hold(HoldCause::Lost { address }),
+        }
+    }
+
+    // ---- the end ----
+
+    pub(super) fn finish_if_through(&mut self) {
+        if self.run.giving_up {
+            // Acts that were given end by themselves, or by the recorder's limit.
+            let through: Vec<StepId> = self
+                .run
+                .steps()
+                .filter(|(_, n)| match &n.state {
+                    StepState::Acting { patience_ends, .. } => {
+                        let act = n.acts.last();
+                        act.is_some_and(|a| a.end.is_some() || (a.kind == ActKind::Start && a.begun.is_some()))
+                            || *patience_ends <= self.now
+                    }
+                    _ => false,
+                })
+                .map(|(s, _)| s.id)
+                .collect();
+            through.into_iter().for_each(|step| self.left_behind(step));
+        }
+        if self.run.giving_up && !self.run.first_looked {
+            // It never had its locks, or never looked: nothing was touched.
+            self.happened(Event::Ended { end: RunEnd::GivenUp, differences: Vec::new(), otherwise: Vec::new() });
+            return self.order(Order::Release);
+        }
+        let free_to_end = self.run.giving_up || (!self.is_held() && self.run.lost.is_empty());
+        if !self.run.first_looked || self.run.steps_not_ended() > 0 || !free_to_end || self.run.final_looking || self.run.has_ended() {
+            return;
+        }
+        if self.run.part == Part::Divert && !self.run.part_planned && !self.run.giving_up {
+            if let Some((procedure, failed, reason)) = self.run.divert.clone().filter(|_| !self.run.divert_asked) {
+                self.run.divert_asked = true;
+                self.order(Order::PlanDivert { procedure, failed, reason });
+            }
+            return;
+        }
+        self.run.final_looking = true;
+        self.order(Order::FinalLook);
+    }
+
+    pub(super) fn final_looked(&mut self, seen: BTreeMap<Address, SeenState>) {
+        if !std::mem::take(&mut self.run.final_looking) || self.run.steps_not_ended() > 0 {
+            return;
+        }
+        if self.run.part == Part::PutBack && !self.run.part_planned && !self.run.giving_up {
+            // All that was in flight has ended: now it is known what there is to put back.
+            self.run.seen.extend(seen.clone());
+            let steps = self.run.way_back(&seen);
+            self.happened(Event::PutBackPlanned { steps });
+            if self.run.steps_not_ended() > 0 {
+                return;
+            }
+        }
+        if !self.run.giving_up && self.run.part != Part::PutBack {
+            for (address, state) in &seen {
+                self.seen(address.clone(), *state, format!("the last look found it {state}"));
+            }
+            if self.is_held() || !self.run.lost.is_empty() {
+                return; // Not the final word yet: it has its patience to come back.
+            }
+        }
+        let differences: Vec<Difference> = seen
+            .iter()
+            .filter_map(|(address, now)| {
+                let found = self.run.begun.as_found.get(address).copied().unwrap_or_default();
+                // Found ailing, it stands no worse where more of its rungs hold.
+                let as_good = self.run.part == Part::PutBack && found == SeenState::Ailing && *now == SeenState::Proven;
+                (found != *now && !as_good).then(|| Difference { address: address.clone(), found, now: *now })
+            })
+            .collect();
+        let otherwise = self.otherwise(&seen);
+        let end = if self.run.giving_up {
+            RunEnd::GivenUp
+        } else if self.run.part == Part::PutBack {
+            let good = |n: &super::state::StepNow| matches!(n.state, StepState::Ended(StepEnd::Done | StepEnd::Unneeded));
+            let all_done = self.run.steps().filter(|(s, _)| s.part == Part::PutBack).all(|(_, n)| good(n));
+            if differences.is_empty() && all_done { RunEnd::PutBack } else { RunEnd::PutBackInPart }
+        } else if self.run.exceptions || !otherwise.is_empty() {
+            RunEnd::FinishedWithExceptions
+        } else {
+            RunEnd::Finished
+        };
+        self.happened(Event::Ended { end, differences, otherwise });
+        self.order(Order::Release);
+    }
+
+    /// What stands otherwise than the run set out to leave it, those first that were found proven and are not any more.
+    pub(super) fn otherwise(&self, seen: &BTreeMap<Address, SeenState>) -> Vec<Otherwise> {
+        let mut all: Vec<Otherwise> = Vec::new();
+        for (address, now) in seen.iter().filter(|(a, _)| !self.run.is_released(a)) {
+            let found = self.run.begun.as_found.get(address).copied().unwrap_or_default();
+            let meant = match self.run.meant(address) {
+                Some(meant) => meant,
+                // Not acted on: what was proven is to stay so.
+                None if found == SeenState::Proven => SeenState::Proven,
+                None => continue,
+            };
+            if *now != meant {
+                all.push(Otherwise { address: address.clone(), found, meant, now: *now });
+            }
+        }
+        all.sort_by_key(|o| o.found != SeenState::Proven);
+        all
+    }
+}
