@@ -1242,6 +1242,13 @@ export interface components {
             /** @description When this was put together. */
             as_of: components["schemas"]["Timestamp"];
             /**
+             * @description Services that were last looked at before that, each with when: their host is slow to answer, or they are looked at less often.
+             * @default {}
+             */
+            behind: {
+                [key: string]: components["schemas"]["Timestamp"];
+            };
+            /**
              * Format: uint64
              * @description The edition; 0 where none is loaded.
              */
@@ -1250,7 +1257,10 @@ export interface components {
             estate: string;
             /** @description The hosts. */
             hosts: components["schemas"]["HostRow"][];
-            /** @description Every service whose host answers was looked at since then, and its row is as it was seen. */
+            /**
+             * @description Every service was looked at since then, and its row is as it was seen: but for those that are `behind`, and those whose state
+             *     says that nobody could look.
+             */
             looked_at: components["schemas"]["Timestamp"];
             /** @description Runs that have not ended. */
             open_runs: components["schemas"]["RunSummary"][];
@@ -3793,6 +3803,8 @@ export interface components {
             ladder: components["schemas"]["Rung"][];
             /** @description Its log files, as absolute paths. */
             logs: string[];
+            /** @description How often it is looked at at rest, where not in each round. */
+            look_every?: components["schemas"]["Span"] | null;
             /** @description What must never be up with it; holds both ways. */
             never_with: components["schemas"]["Address"][];
             /** @description Who owns it. */

@@ -317,7 +317,11 @@ mod tests {
     #[case::one_contrary_look(&[(Some(true), &[Holds, Holds][..]), (Some(true), &[Holds, NotYet])], 2, true)]
     #[case::rising(&[(Some(true), &[Holds, NotYet][..])], 2, true)]
     #[case::blind(&[(Some(true), &[Holds, Holds][..]), (None, &[CouldNotLook])], 2, true)]
-    fn only_what_is_at_rest_is_looked_at_less_often(#[case] looks: &[(Option<bool>, &[Verdict])], #[case] after: u64, #[case] is_due: bool) {
+    fn only_what_is_at_rest_is_looked_at_less_often(
+        #[case] looks: &[(Option<bool>, &[Verdict])],
+        #[case] after: u64,
+        #[case] is_due: bool,
+    ) {
         let mut watched = Watched::unknown(2, Timestamp::from_ms(0));
         for (runs, answers) in looks {
             watched.is_news(Timestamp::from_ms(0));

@@ -48,7 +48,15 @@ impl Remembered {
     /// Nothing yet. Versions begin at the time of the server's start: those of an earlier server are all older.
     pub fn new(started: Timestamp) -> Self {
         let version = started.as_ms().unsigned_abs() * 1000;
-        Self { edition: 0, version, whole_from: version, rows: BTreeMap::new(), hosts: BTreeMap::new(), made: None, looked_at: Timestamp::from_ms(0) }
+        Self {
+            edition: 0,
+            version,
+            whole_from: version,
+            rows: BTreeMap::new(),
+            hosts: BTreeMap::new(),
+            made: None,
+            looked_at: Timestamp::from_ms(0),
+        }
     }
 
     /// Whether what is remembered will do: a large board is not put together for each of many who ask.

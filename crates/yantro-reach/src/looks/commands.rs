@@ -131,8 +131,8 @@ mod tests {
         }
         let nobody = Account::named("nobody").unwrap();
         let (groups, home) = (nobody.groups(), nobody.home.clone());
-        let seen = look(&words("id -un; id -G; echo $HOME $USER $LOGNAME"), Some((nobody, groups)), Duration::from_secs(10));
-        let seen = seen.run().await.unwrap();
+        let words = words("id -un; id -G; echo $HOME $USER $LOGNAME");
+        let seen = look(&words, Some((nobody, groups)), Duration::from_secs(10)).run().await.unwrap();
         assert_eq!(seen.printed.lines().nth(2), Some(format!("{home} nobody nobody").as_str()), "its own, and not the server's");
         assert_eq!(seen.printed.lines().next(), Some("nobody"));
         assert!(!seen.printed.lines().nth(1).unwrap().split(' ').any(|g| g == "0"), "{}", seen.printed);

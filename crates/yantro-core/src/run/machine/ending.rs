@@ -1,25 +1,20 @@
 //! What a run is answerable for meanwhile (R18), and its end.
 
-use std::{collections::BTreeMap, time::Duration};
+use std::collections::BTreeMap;
 
 use super::Turn;
 use crate::{
-    estate::{Force, IfItFails},
-    name::{Address, ProcedureName},
-    procedure::contradicted,
-    proof::{Facts, SeenState, Verdict},
+    name::Address,
+    proof::SeenState,
     run::{
-        Decision, Refusal,
         acts::*,
-        begun::*,
         ends::*,
         event::*,
         holds::*,
         order::*,
-        state::{Run, StepState},
+        state::{StepNow, StepState},
     },
-    sequence::{Part, Step, StepId, StepKind, Task},
-    time::Timestamp,
+    sequence::{Part, StepId, StepKind},
 };
 
 impl Turn<'_> {
@@ -151,7 +146,7 @@ impl Turn<'_> {
         let end = if self.run.giving_up {
             RunEnd::GivenUp
         } else if self.run.part == Part::PutBack {
-            let good = |n: &super::state::StepNow| matches!(n.state, StepState::Ended(StepEnd::Done | StepEnd::Unneeded));
+            let good = |n: &StepNow| matches!(n.state, StepState::Ended(StepEnd::Done | StepEnd::Unneeded));
             let all_done = self.run.steps().filter(|(s, _)| s.part == Part::PutBack).all(|(_, n)| good(n));
             if differences.is_empty() && all_done { RunEnd::PutBack } else { RunEnd::PutBackInPart }
         } else if self.run.exceptions || !otherwise.is_empty() {

@@ -1,25 +1,14 @@
 //! Leaving the way forward: put back, diverted, restricted, worked out anew, passed over.
 
-use std::{collections::BTreeMap, time::Duration};
+use std::collections::BTreeMap;
 
 use super::Turn;
 use crate::{
-    estate::{Force, IfItFails},
     name::{Address, ProcedureName},
     procedure::contradicted,
-    proof::{Facts, SeenState, Verdict},
-    run::{
-        Decision, Refusal,
-        acts::*,
-        begun::*,
-        ends::*,
-        event::*,
-        holds::*,
-        order::*,
-        state::{Run, StepState},
-    },
+    proof::{Facts, SeenState},
+    run::{Decision, Refusal, acts::*, begun::*, ends::*, event::*, holds::*, input::*, order::*, state::StepState},
     sequence::{Part, Step, StepId, StepKind, Task},
-    time::Timestamp,
 };
 
 impl Turn<'_> {

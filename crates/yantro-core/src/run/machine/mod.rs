@@ -9,7 +9,7 @@ mod leaving;
 mod task;
 mod would;
 
-use std::{collections::BTreeMap, time::Duration};
+use std::time::Duration;
 
 use super::{
     acts::*,
@@ -23,16 +23,12 @@ use super::{
 };
 use crate::{
     estate::{Force, IfItFails},
-    name::{Address, ProcedureName},
-    procedure::contradicted,
-    proof::{Facts, SeenState, Verdict},
-    sequence::{Part, Step, StepId, StepKind, Task},
+    name::Address,
+    proof::Verdict,
+    sequence::{Part, StepId, StepKind, Task},
     time::Timestamp,
 };
-use crate::{
-    holders::Rooms,
-    run::{Decision, Refusal},
-};
+use crate::{holders::Rooms, run::Refusal};
 
 /// A time of day that is over for longer is asked about; it came while the server was away.
 const TIME_OF_DAY_IS_PAST: Duration = Duration::from_secs(60);
