@@ -228,7 +228,8 @@ impl WayBack<'_> {
             let service = &self.run.begun.services[&address];
             let needed = service.relies_on_any().filter_map(|n| start_of.get(n));
             let mut waits: Vec<Wait> = needed.map(|s| Wait { step: *s, release: Release::WhenGood }).collect();
-            let downs = service.never_with.iter().chain([&address]).filter_map(|o| stop_of.get(o));
+            // What it relies on, and was found down, goes down before it comes up, and never under it.
+            let downs = service.never_with.iter().chain([&address]).chain(service.relies_on_any()).filter_map(|o| stop_of.get(o));
             waits.extend(downs.map(|s| Wait { step: *s, release: Release::WhenGood }));
             let yields = service.yields_to.iter().filter_map(|o| start_of.get(o));
             waits.extend(yields.map(|s| Wait { step: *s, release: Release::WhenEnded }));

@@ -55,6 +55,8 @@ pub struct Run {
     pub(super) ready: BTreeSet<(Reverse<u64>, StepId)>,
     /// Those of them that are not being looked at for their act.
     pub(super) unasked: BTreeSet<(Reverse<u64>, StepId)>,
+    /// The event with which its steps became others.
+    pub(super) whole_from: u64,
     /// How often one became ready so far.
     pub(super) became_ready: u64,
     /// Steps that take up room.
@@ -129,6 +131,7 @@ impl Run {
             ready: BTreeSet::new(),
             unasked: BTreeSet::new(),
             became_ready: 0,
+            whole_from: 0,
             in_flight: BTreeSet::new(),
             left: 0,
             hold_no: 0,
@@ -337,6 +340,10 @@ impl Run {
         let now = &mut self.steps[step.0 as usize - 1];
         now.changed = events;
         now
+    }
+    /// Whether whoever knows it as it was after this event may be told only what changed since: not where its steps are others now.
+    pub fn may_be_told_since(&self, event: u64) -> bool {
+        (1..=self.events).contains(&event) && event >= self.whole_from
     }
     /// Whether a step changed with an event after this one.
     pub fn changed_since(&self, step: StepId, event: u64) -> bool {

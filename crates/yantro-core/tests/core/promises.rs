@@ -521,9 +521,15 @@ fn things_changed_is_not_answered_by_resuming_blindly() {
     // Worked out anew and confirmed so, it does that and nothing else.
     let anew = began("app -> db, more -> db", "db").run.begun;
     let confirmed = decision(DecisionKind::Resume, hold);
+    let known = run.run.event_count();
+    assert!(run.run.may_be_told_since(known) && !run.run.may_be_told_since(known + 1) && !run.run.may_be_told_since(0));
     let taken = run.given(Input::Replanned { begun: Box::new(anew.clone()), decision: confirmed.clone() });
     assert!(taken.orders.contains(&Order::FirstLook), "and looks at everything again before its first act");
     assert_eq!((run.run.begun.sequence.clone(), run.run.state()), (anew.sequence.clone(), RunState::Running));
+    // Whoever looks on has steps that are others now: it is told whole.
+    assert!(!run.run.may_be_told_since(known) && run.run.may_be_told_since(run.run.event_count()));
+    run.is_read_back();
+    assert!(!run.run.may_be_told_since(known));
     let again = run.refused(Input::Replanned { begun: Box::new(anew), decision: confirmed });
     assert!(matches!(again, Refusal::Stale { .. }));
 }

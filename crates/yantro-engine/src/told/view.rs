@@ -180,7 +180,7 @@ pub(crate) fn title_of(run: &Run) -> String {
 
 /// Shows a run; with the number of an event, only those of its steps that changed after it.
 pub(crate) fn view(run: &Run, now: Timestamp, since: Option<u64>) -> RunView {
-    let since = since.filter(|s| *s > 0 && *s <= run.event_count());
+    let since = since.filter(|s| run.may_be_told_since(*s));
     let all = run.begun.sequence.steps.len() as u32;
     let steps = run
         .steps()

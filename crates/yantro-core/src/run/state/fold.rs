@@ -231,6 +231,7 @@ impl Run {
         let before = std::mem::replace(self, Self::begin(self.id, self.began_at, begun.clone()));
         self.locked = before.locked;
         self.events = before.events;
+        self.whole_from = before.events;
         self.hold_no = before.hold_no;
         self.causes = before.causes.into_iter().filter(|c| !matches!(c, HoldCause::Changed { .. })).collect();
         self.held_since = before.held_since.filter(|_| !self.causes.is_empty());
