@@ -3970,6 +3970,15 @@ export interface components {
             /** @constant */
             event: "preflighted";
         } | {
+            /** @description The service. */
+            address: components["schemas"]["Address"];
+            /** @constant */
+            event: "stood-otherwise";
+            /** @description What it was seen as. */
+            state: components["schemas"]["SeenState"];
+            /** @description The step. */
+            step: components["schemas"]["StepId"];
+        } | {
             /** @description Whether the act is already behind it. */
             after_act: boolean;
             /** @constant */
@@ -4726,6 +4735,11 @@ export interface components {
             ended_at?: components["schemas"]["Timestamp"] | null;
             /** @description Rungs seen without an act of ours before them. */
             rungs: components["schemas"]["RungSeen"][];
+            /** @description What had to be down or up while its work went on, and was seen otherwise since its last act began. */
+            stood_otherwise?: [
+                components["schemas"]["Address"],
+                components["schemas"]["SeenState"]
+            ] | null;
         } & ({
             /** @constant */
             state: "waiting";

@@ -307,7 +307,7 @@ fn work_is_not_done_beside_what_came_up_meanwhile() {
     server.put("go", "");
     let view = server.run_is(run, &["held", "finished"]);
     let why = view["held_because"].to_string();
-    assert!(why.contains("quay/app is proven by then, and had to be down while it worked"), "{why} {}", view["state"]);
+    assert!(why.contains("quay/app was proven meanwhile, and had to be down while it worked"), "{why} {}", view["state"]);
     unsafe { libc::kill(child.id() as i32, libc::SIGKILL) };
     let _ = child.wait();
     server.ok(&["vouch", &run.to_string(), "--yes", "--why", "the file was looked through"]);

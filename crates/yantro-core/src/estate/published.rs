@@ -113,7 +113,7 @@ fn what_goes_together(defined: &mut Value) {
     let answered = json!({ "required": ["unanswered"], "properties": { "unanswered": { "enum": ["yes", "no"] } } });
     defined["PersonFile"]["allOf"] = json!([where_so(says("kind", json!("value")), not(answered))]);
 
-    let mut of_step: Vec<Value> = MEAN_ONLY_BESIDE.iter().map(|(keys, deeds)| where_so(any_of(keys), any_of(deeds))).collect();
+    let mut of_step: Vec<Value> = MEAN_ONLY_BESIDE.iter().map(|(keys, deeds)| where_so(any_of(keys), any_of(&deeds.concat()))).collect();
     let value = json!({ "required": ["question"], "properties": { "question": says("kind", json!("value")) } });
     of_step.extend([
         where_so(needs(&["act"]), needs(&["of"])),

@@ -49,6 +49,15 @@ pub enum Event {
         /// Their answers, in the order of the looks.
         answers: Vec<(Preflight, Answer)>,
     },
+    /// What must be down or up while a step's work goes on was seen otherwise meanwhile.
+    StoodOtherwise {
+        /// The step.
+        step: StepId,
+        /// The service.
+        address: Address,
+        /// What it was seen as.
+        state: SeenState,
+    },
     /// A step waits out its pause.
     StepPausing {
         /// The step.

@@ -53,6 +53,8 @@ pub struct Run {
     waiters: Vec<Vec<(StepId, Release)>>,
     /// Steps whose waits are over and that have not begun, the longest tail first.
     pub(super) ready: BTreeSet<(Reverse<u64>, StepId)>,
+    /// Steps whose work goes on only while a service is down, or up.
+    pub(super) beside: BTreeMap<Address, Vec<StepId>>,
     /// Those of them that are not being looked at for their act.
     pub(super) unasked: BTreeSet<(Reverse<u64>, StepId)>,
     /// The event with which its steps became others.
@@ -129,6 +131,7 @@ impl Run {
             steps: Vec::new(),
             waiters: Vec::new(),
             ready: BTreeSet::new(),
+            beside: BTreeMap::new(),
             unasked: BTreeSet::new(),
             became_ready: 0,
             whole_from: 0,
@@ -204,6 +207,9 @@ impl Run {
             if let Some(address) = step.address() {
                 self.on.entry(address.clone()).or_default().push(step.id);
             }
+            for (address, _) in step.meanwhile() {
+                self.beside.entry(address.clone()).or_default().push(step.id);
+            }
             for wait in &step.waits {
                 self.waiters[wait.step.0 as usize - 1].push((step.id, wait.release));
             }
@@ -217,6 +223,7 @@ impl Run {
                 ended_at: None,
                 acts: Vec::new(),
                 rungs: Vec::new(),
+                stood_otherwise: None,
                 changed: self.events,
                 released: false,
                 open_waits: step.waits.len() as u32,

@@ -1140,13 +1140,27 @@ fn work_begins_only_beside_what_must_be(#[case] now: &str, #[case] begins: bool,
 
 #[rstest]
 #[case::as_it_must_be("db", SeenState::Down, "")]
-#[case::came_up("db", SeenState::Proven, "h/db is proven by then, and had to be down")]
-#[case::went_down("queue", SeenState::Down, "h/queue is down by then, and had to be proven")]
+#[case::came_up("db", SeenState::Proven, "h/db was proven meanwhile, and had to be down")]
+#[case::went_down("queue", SeenState::Down, "h/queue was down meanwhile, and had to be proven")]
 #[case::nobody_can_say("db", SeenState::Unknown, "")]
-fn work_is_not_done_where_what_must_be_did_not_stay_so(#[case] of: &str, #[case] state: SeenState, #[case] why: &str) {
+fn work_is_not_done_where_what_must_be_did_not_stay_so(
+    #[case] of: &str,
+    #[case] state: SeenState,
+    #[case] why: &str,
+    #[values(false, true)] is_over: bool,
+    #[values(false, true)] read_back: bool,
+) {
     let mut run = ready_to_patch();
     run.given(Input::FreshLooked { step: StepId(1), seen: seen("db=down queue=proven") });
     run.given(Input::Seen { address: at(of), state, says: "the look after it".to_owned() });
+    if is_over {
+        // That it stands again as it must takes nothing back.
+        let before = if of == "db" { SeenState::Down } else { SeenState::Proven };
+        run.given(Input::Seen { address: at(of), state: before, says: "a later look".to_owned() });
+    }
+    if read_back {
+        run.is_read_back();
+    }
     let taken = run.given(Input::ActEnded { step: StepId(1), act: ActId(1), end: ActEnd::Exited { code: 0, output: String::new() } });
     assert!(held_for(&run).contains(why) && held_for(&run).is_empty() == why.is_empty(), "{}: {taken:?}", held_for(&run));
     // It is done once, and not again by itself.
@@ -1165,6 +1179,21 @@ fn work_tried_again_is_asked_again() {
     assert!(!works(&taken) && taken.orders.iter().any(|o| matches!(o, Order::FreshLook { .. })), "{taken:?}");
     run.given(Input::FreshLooked { step: StepId(1), seen: seen("db=proven queue=proven") });
     assert!(held_for(&run).contains("h/db is proven, and must be down"), "{}", held_for(&run));
+}
+
+/// What came beside one attempt is not held against the next.
+#[test]
+fn work_tried_again_is_judged_by_what_came_beside_it_then() {
+    let mut run = ready_to_patch();
+    let so = || Input::FreshLooked { step: StepId(1), seen: seen("db=down queue=proven") };
+    run.given(so());
+    run.given(Input::Seen { address: at("db"), state: SeenState::Proven, says: "somebody's".to_owned() });
+    run.given(Input::ActEnded { step: StepId(1), act: ActId(1), end: ActEnd::Exited { code: 1, output: String::new() } });
+    run.waits(60_000);
+    run.given(Input::Tick);
+    assert!(works(&run.given(so())));
+    run.given(Input::ActEnded { step: StepId(1), act: ActId(2), end: ActEnd::Exited { code: 0, output: String::new() } });
+    assert_eq!(held_for(&run), "");
 }
 
 /// What must be down is nobody else's to start meanwhile, and what must be up nobody else's to stop.

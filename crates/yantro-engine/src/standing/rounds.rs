@@ -171,7 +171,8 @@ impl Engine {
             if let Some(loaded) = self.loaded() {
                 late.retain(|_, task| !task.is_finished());
                 let mut asked: BTreeMap<Asked, Vec<Arc<Service>>> = BTreeMap::new();
-                let at_work = self.at_work();
+                let is_some_spared = loaded.estate.services.values().any(|s| s.look_every.is_some());
+                let at_work = if is_some_spared { self.at_work() } else { BTreeSet::new() };
                 for service in loaded.estate.services.values().filter(|s| self.is_due(s, began_at, &at_work)) {
                     let of = self.asked_of(service);
                     if !late.contains_key(&of) {

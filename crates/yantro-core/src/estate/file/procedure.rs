@@ -65,38 +65,20 @@ pub enum QuestionKind {
     Secret,
 }
 
-/// What a step does to services.
-const MOVES: [&str; 9] = ["stop", "start", "restart", "reload", "shut_down", "power_on", "reboot", "power_cycle", "bring_back"];
+/// Deeds that move services.
+const MOVES: &[&str] = &["stop", "start", "restart", "reload", "shut_down", "power_on", "reboot", "power_cycle"];
+const WORK: &[&str] = &["work", "script"];
 
 /// Keys of a step that mean something only beside certain deeds, each list with those.
-pub(crate) const MEAN_ONLY_BESIDE: [(&[&str], &[&str]); 8] = [
-    (&["except", "alone", "left_standing"], MOVES.split_at(8).0),
-    (&["below_keep_up"], &MOVES),
-    (&["of"], &["act"]),
-    (&["dir", "env", "user", "accept_exits", "keep", "changes_nothing", "while_down", "while_up", "counter"], &["work", "script"]),
-    (&["on"], &["work", "script", "until", "look"]),
-    (&["preflight"], &["look"]),
-    (&["to"], &["announce"]),
-    (
-        &["patience", "attempts", "gap"],
-        &[
-            "stop",
-            "start",
-            "restart",
-            "reload",
-            "shut_down",
-            "power_on",
-            "reboot",
-            "power_cycle",
-            "bring_back",
-            "act",
-            "work",
-            "script",
-            "until",
-            "look",
-            "announce",
-        ],
-    ),
+pub(crate) const MEAN_ONLY_BESIDE: [(&[&str], &[&[&str]]); 8] = [
+    (&["except", "alone", "left_standing"], &[MOVES]),
+    (&["below_keep_up"], &[MOVES, &["bring_back"]]),
+    (&["of"], &[&["act"]]),
+    (&["dir", "env", "user", "accept_exits", "keep", "changes_nothing", "while_down", "while_up", "counter"], &[WORK]),
+    (&["on"], &[WORK, &["until", "look"]]),
+    (&["preflight"], &[&["look"]]),
+    (&["to"], &[&["announce"]]),
+    (&["patience", "attempts", "gap"], &[MOVES, WORK, &["bring_back", "act", "until", "look", "announce"]]),
 ];
 
 /// One step of a procedure. It says one thing to do: `stop`, `start`, `restart`, `reload`, `shut_down`, `power_on`,

@@ -356,7 +356,7 @@ impl Vetting<'_, '_> {
     /// Keys that mean nothing beside what the step does.
     fn stray_keys(&mut self, at: &str, step: &StepFile, deed: &str) {
         let is_said = |key: &&&str| self.places.has(&format!("{at}.{key}"));
-        let stray = MEAN_ONLY_BESIDE.iter().filter(|(_, deeds)| !deeds.contains(&deed)).flat_map(|(keys, _)| keys.iter());
+        let stray = MEAN_ONLY_BESIDE.iter().filter(|(_, deeds)| !deeds.concat().contains(&deed)).flat_map(|(keys, _)| keys.iter());
         let stray: Vec<&str> = stray.filter(is_said).copied().collect();
         for key in stray {
             self.faults.error(

@@ -23,6 +23,7 @@ impl Turn<'_> {
             return;
         }
         let before = self.run.seen.insert(address.clone(), state);
+        self.seen_beside_work(&address, state);
         if state == SeenState::Proven {
             if self.run.lost.contains_key(&address) {
                 self.happened(Event::ServiceRegained { address: address.clone() });
@@ -37,6 +38,23 @@ impl Turn<'_> {
         if must_be_proven && leaves && before == Some(SeenState::Proven) && !known {
             let patience = self.run.begun.services[&address].start.patience.0;
             self.happened(Event::ServiceLost { address, state, says, patience_ends: self.now + patience });
+        }
+    }
+
+    /// Notes what must be down or up while work goes on, and is seen otherwise: that it stands as it must again takes nothing back.
+    fn seen_beside_work(&mut self, address: &Address, state: SeenState) {
+        let works = |step: &StepId| {
+            let now = self.run.step_now(*step);
+            matches!(now.state, StepState::Acting { .. }) && now.stood_otherwise.is_none()
+        };
+        let differs = |step: &StepId| {
+            let mut meanwhile = self.run.begun.sequence.step(*step).meanwhile();
+            meanwhile.any(|(a, must)| a == address && state != must && state != SeenState::Unknown)
+        };
+        let beside = self.run.beside.get(address).into_iter().flatten();
+        let disturbed: Vec<StepId> = beside.filter(|s| works(s) && differs(s)).copied().collect();
+        for step in disturbed {
+            self.happened(Event::StoodOtherwise { step, address: address.clone(), state });
         }
     }
 

@@ -10,8 +10,7 @@ use crate::{
         IfItFails,
         file::{PersonKind, Unanswered},
     },
-    name::Address,
-    proof::{Answer, SeenState, Verdict},
+    proof::{Answer, Verdict},
     run::{
         Refusal,
         acts::*,
@@ -94,16 +93,14 @@ impl Turn<'_> {
             }
             return self.prove(step);
         }
-        // What was seen of others since it began: what it did beside them may be worth nothing, or have done harm.
-        let stands = |(address, must): &(&Address, SeenState)| {
-            let state = self.run.seen.get(*address).copied().unwrap_or_default();
-            state != *must && state != SeenState::Unknown
-        };
-        let otherwise = self.run.begun.sequence.step(step).meanwhile().find(stands).map(|(address, must)| {
-            format!("it ended well, but {address} is {} by then, and had to be {must} while it worked", self.run.seen[address])
-        });
-        if let Some(why) = otherwise {
-            return self.done_beside_itself(step, why);
+        // What it did beside others that stood otherwise may be worth nothing, or have done harm.
+        if let Some((address, state)) = self.run.step_now(step).stood_otherwise.clone() {
+            let must = self.run.begun.sequence.step(step).meanwhile().find(|(a, _)| **a == address).map(|(_, must)| must);
+            let must = must.unwrap_or_default();
+            return self.done_beside_itself(
+                step,
+                format!("it ended well, but {address} was {state} meanwhile, and had to be {must} while it worked"),
+            );
         }
         for (name, pattern) in keep {
             match piece(&pattern, output) {

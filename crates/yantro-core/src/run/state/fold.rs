@@ -50,6 +50,7 @@ impl Run {
                     now.tries += 1;
                 }
                 now.last_answer = None;
+                now.stood_otherwise = None;
                 now.acts.push(ActNow {
                     act: *act,
                     kind: *kind,
@@ -79,6 +80,9 @@ impl Run {
                 }
             }
             Event::ActUnknown { .. } | Event::ClockStepped { .. } => {}
+            Event::StoodOtherwise { step, address, state } => {
+                self.step_mut(*step).stood_otherwise = Some((address.clone(), *state));
+            }
             Event::ActWithdrawn { step, act } => {
                 let tail = self.begun.sequence.step(*step).tail_ms;
                 let now = self.step_mut(*step);

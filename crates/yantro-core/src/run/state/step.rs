@@ -216,6 +216,9 @@ pub struct StepNow {
     pub acts: Vec<ActNow>,
     /// Rungs seen without an act of ours before them.
     pub rungs: Vec<RungSeen>,
+    /// What had to be down or up while its work went on, and was seen otherwise since its last act began.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stood_otherwise: Option<(Address, SeenState)>,
     /// The number of the event that it changed with last. Not part of the fold.
     #[serde(skip)]
     pub(in crate::run) changed: u64,

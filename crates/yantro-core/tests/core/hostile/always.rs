@@ -43,6 +43,12 @@ impl Hostile {
             });
             assert!(there.count() <= limit as usize, "{says}: more at once on {host} than the estate allows");
         }
+        let told = |a: &Address| played.told.get(a).copied().unwrap_or_default();
+        if kind == ActKind::Work {
+            for (beside, must) in planned.meanwhile() {
+                assert_eq!(told(beside), must, "{says} beside {beside}");
+            }
+        }
         let Some(address) = planned.address() else { return };
         let service = &run.begun.services[address];
         // Nothing else, and nobody else's.
@@ -60,7 +66,6 @@ impl Hostile {
             Some(Restriction::Force) => assert!(kind != ActKind::Force, "{says}, which the newest edition never allows"),
             None => {}
         }
-        let told = |a: &Address| played.told.get(a).copied().unwrap_or_default();
         let named = |a: &Address| run.vouched().contains(a) || run.begun.sequence.left_standing.contains(a);
         match kind {
             ActKind::Start => {

@@ -88,12 +88,13 @@ fn text(lot: &mut impl Rng) -> String {
         text,
         "[procedure.night]\ntitle = \"A night\"\nif_it_fails = \"{rule}\"\n\
          [[procedure.night.steps]]\nname = \"down\"\nstop = [\"s{a}\"]\n\
-         [[procedure.night.steps]]\ntitle = \"Patch\"\nwork = [\"/bin/patch\"]\non = \"h1\"\npatience = \"20s\"\nchanges_nothing = {}\n\
+         [[procedure.night.steps]]\ntitle = \"Patch\"\nwork = [\"/bin/patch\"]\non = \"h1\"\npatience = \"20s\"\nchanges_nothing = {}\n{}\
          [[procedure.night.steps]]\nquestion = {{ asks = \"Good?\" }}\n\
          [[procedure.night.steps]]\nbring_back = [\"down\"]\n\
          [[procedure.night.steps]]\nrestart = [\"s{b}\"]\n\
          [procedure.dusk]\ntitle = \"Dusk\"\n[[procedure.dusk.steps]]\nstop = [\"s{b}\"]\n",
         lot.random_bool(0.5),
+        if lot.random_bool(0.5) { format!("while_down = [\"s{a}\"]\n") } else { String::new() },
     );
     text
 }
