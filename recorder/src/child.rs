@@ -7,7 +7,7 @@ use std::{
 
 use serde_json::{Value, json};
 
-use crate::{Act, c_text, not_written, output::Bounded, started_at};
+use crate::{Act, c_text, group::Group, not_written, now_ms, output::Bounded, started_at};
 
 /// How long a command that overran its limit has to end by itself.
 const GRACE: Duration = Duration::from_secs(2);
@@ -30,7 +30,15 @@ pub fn run(act: &Act, order: &Value, is_service: bool) {
     }
     // What this process writes is for its own account only; what mask the program gets is ordered.
     unsafe { libc::umask(0o077) };
-    let pid = unsafe { libc::fork() };
+    // A service's processes are told by it, and ended in it. What a command leaves running is not its own to end.
+    let mut group = is_service.then(|| Group::make(&format!("yantro-act-{}-{:x}", std::process::id(), now_ms()))).flatten();
+    let mut pid = group.as_ref().map_or(-1, Group::fork);
+    if pid < 0 {
+        if let Some(unused) = group.take() {
+            unused.remove();
+        }
+        pid = unsafe { libc::fork() };
+    }
     if pid < 0 {
         act.ended(json!({ "refused": format!("no process can be made: {}", io::Error::last_os_error()) }));
         return;
@@ -45,9 +53,11 @@ pub fn run(act: &Act, order: &Value, is_service: bool) {
     }
     // Written before the program is let go. If this process ends here, or it cannot be written, the gate closes and the
     // child ends without having become anything.
-    if let Err(error) = act.begun(json!({ "pid": pid, "started": started_at(pid) })) {
+    let path = group.as_ref().map(|g| g.path.clone());
+    if let Err(error) = act.begun(json!({ "pid": pid, "started": started_at(pid), "group": path })) {
         unsafe { libc::close(gate[1]) };
         wait_for(pid);
+        group.map(Group::remove);
         return act.ended(json!({ "refused": not_written(&error) }));
     }
     unsafe {
@@ -61,6 +71,7 @@ pub fn run(act: &Act, order: &Value, is_service: bool) {
         let errno = i32::from_ne_bytes([why[1], why[2], why[3], why[4]]);
         let error = io::Error::from_raw_os_error(errno);
         wait_for(pid);
+        group.map(Group::remove);
         let what = match (STAGES.get(why[0] as usize), why[0]) {
             (Some(stage), 3) => format!("{stage}: {}: {error}", spec.program.to_string_lossy()),
             (Some(stage), _) => format!("{stage}: {error}"),
@@ -74,6 +85,7 @@ pub fn run(act: &Act, order: &Value, is_service: bool) {
         act.ended(wait_for(pid));
         // What forked away was handed to us: the tree is gone when no child is left.
         while unsafe { libc::waitpid(-1, std::ptr::null_mut(), 0) } > 0 {}
+        group.map(Group::remove);
         act.gone();
     } else {
         follow_command(act, pid, out[0], &spec);

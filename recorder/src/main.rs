@@ -14,6 +14,7 @@
 //! to, its control group, and adopts orphans, so that a program that forks away is still followed.
 
 mod child;
+mod group;
 mod output;
 
 use std::{
@@ -92,9 +93,13 @@ impl Act {
         }
         let number = order["signal"].as_i64().unwrap_or(0) as i32;
         let mut signals = Vec::new();
+        // What is ended with its whole group, what forks while it is ended with it; the rest is ended one by one.
+        let members = order["group"].as_str().map(|group| ended_with(Path::new(group))).unwrap_or_default();
         for target in order["targets"].as_array().into_iter().flatten() {
             let (pid, started) = (target["pid"].as_i64().unwrap_or(0) as i32, target["started"].as_u64());
             match signal_one(pid, started, number) {
+                // It was sent, with the group.
+                Ok("gone") if members.contains(&pid) => signals.push((pid, "sent")),
                 Ok(became) => signals.push((pid, became)),
                 Err(error) => {
                     self.ended(json!({ "refused": format!("process {pid} cannot be signalled: {error}"), "signals": signals }));
@@ -163,6 +168,19 @@ pub fn not_written(error: &io::Error) -> String {
     format!("that it begins cannot be written down, and nothing was begun: {error}")
 }
 
+/// Ends all members of a control group in one go, and says who they were. None where that cannot be done.
+fn ended_with(group: &Path) -> Vec<i32> {
+    let members = members(group);
+    if fs::write(group.join("cgroup.kill"), "1").is_ok() { members } else { Vec::new() }
+}
+
+/// Who is in a control group, and in those below it.
+fn members(group: &Path) -> Vec<i32> {
+    let text = fs::read_to_string(group.join("cgroup.procs")).unwrap_or_default();
+    let below = fs::read_dir(group).into_iter().flatten().flatten().filter(|e| e.file_type().is_ok_and(|t| t.is_dir()));
+    text.lines().filter_map(|pid| pid.parse().ok()).chain(below.flat_map(|e| members(&e.path()))).collect()
+}
+
 /// Sends a signal to one process, if it still is the one meant: `sent`, `gone` or `another process`.
 fn signal_one(pid: i32, started: Option<u64>, number: i32) -> io::Result<&'static str> {
     let gone = |error: io::Error| if error.raw_os_error() == Some(libc::ESRCH) { Ok("gone") } else { Err(error) };
@@ -188,7 +206,7 @@ fn tell(what: &Value) {
     let _ = writeln!(out, "{what}").and_then(|()| out.flush());
 }
 
-fn now_ms() -> u64 {
+pub fn now_ms() -> u64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_millis() as u64)
 }
 

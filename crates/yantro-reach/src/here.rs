@@ -359,7 +359,9 @@ impl Here {
                 for record in records {
                     let main = record.process.as_ref().filter(|p| p.is_alive()).map(|p| p.pid);
                     let below = if record.recorder.is_alive() { procs.below(record.recorder.pid) } else { Vec::new() };
-                    main.into_iter().chain(below).for_each(to_whom);
+                    let group = record.group.as_deref().filter(|_| record.recorder.is_of_this_boot());
+                    let forked = group.map(crate::looks::procs::members).unwrap_or_default();
+                    main.into_iter().chain(below).chain(forked).for_each(to_whom);
                 }
             };
             send(&|pid| {
@@ -445,12 +447,12 @@ impl Here {
                     Some(main) => vec![main.clone()],
                     None => tree.all().iter().filter_map(|pid| ProcessId::of(*pid)).collect(),
                 };
-                Ok(self.signal(signal.name(), &targets, marks))
+                Ok(self.signal(signal.name(), &targets, None, marks))
             }
             (ServiceRunner::Process(_), ActKind::Force) => {
                 let tree = self.said_tree(service, spec.known)?;
                 let targets: Vec<ProcessId> = tree.all().iter().filter_map(|pid| ProcessId::of(*pid)).collect();
-                Ok(self.signal("KILL", &targets, marks))
+                Ok(self.signal("KILL", &targets, tree.group.as_deref(), marks))
             }
             (ServiceRunner::Process(_), ActKind::Further | ActKind::Work | ActKind::Announce) => {
                 Err(refused("a process has no such act".to_owned(), "give the act a command of its own in the estate"))
@@ -588,12 +590,12 @@ impl Here {
         }
     }
 
-    fn signal(&self, name: &str, targets: &[ProcessId], marks: BTreeMap<String, LogMark>) -> Prepared {
+    fn signal(&self, name: &str, targets: &[ProcessId], group: Option<&Path>, marks: BTreeMap<String, LogMark>) -> Prepared {
         let number = format!("SIG{name}").parse::<nix::sys::signal::Signal>().map_or(libc::SIGTERM, |s| s as i32);
         let pids: Vec<String> = targets.iter().map(|t| t.pid.to_string()).collect();
         let command = std::iter::once(format!("signal {name}")).chain(pids).collect();
         Prepared {
-            order: recorder::signal_order(Path::new(""), number, targets),
+            order: recorder::signal_order(Path::new(""), number, targets, group),
             begun: ActBegun {
                 command,
                 dir: "/".to_owned(),

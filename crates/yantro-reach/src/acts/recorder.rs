@@ -84,6 +84,9 @@ pub struct ActRecord {
     pub process: Option<ProcessId>,
     /// The recorder beside it.
     pub recorder: ProcessId,
+    /// The control group of this act alone, where it has one: the folder that the kernel shows it as.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub group: Option<PathBuf>,
     /// How it began: its command, and the log positions taken before it.
     pub begun: Option<ActBegun>,
 }
@@ -155,7 +158,8 @@ fn record(value: &Value) -> Option<ActRecord> {
     if let (Some(begun), Some(process)) = (&mut begun, &process) {
         begun.pid = Some(process.pid);
     }
-    Some(ActRecord { process, recorder: id(&value["recorder"])?, begun })
+    let group = value["group"].as_str().map(PathBuf::from);
+    Some(ActRecord { process, recorder: id(&value["recorder"])?, group, begun })
 }
 
 fn end(value: &Value, folder: &Path) -> ActEnd {
@@ -299,8 +303,8 @@ pub(crate) async fn follow(folder: PathBuf, begun: ActRecord, tell: impl Fn(ActN
     });
 }
 
-/// A signal to exactly these processes.
-pub(crate) fn signal_order(folder: &Path, signal: i32, targets: &[ProcessId]) -> Value {
+/// A signal to exactly these processes; all of a control group's, where one is named, at one stroke.
+pub(crate) fn signal_order(folder: &Path, signal: i32, targets: &[ProcessId], group: Option<&Path>) -> Value {
     let targets: Vec<Value> = targets.iter().map(|t| json!({ "pid": t.pid, "started": t.started })).collect();
-    json!({ "folder": folder, "do": "signal", "signal": signal, "targets": targets })
+    json!({ "folder": folder, "do": "signal", "signal": signal, "targets": targets, "group": group })
 }

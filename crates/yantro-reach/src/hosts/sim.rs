@@ -313,5 +313,5 @@ impl Sim {
 /// A record in the place of one that a recorder would write: no process is behind it.
 fn record(begun: &ActBegun) -> ActRecord {
     let nobody = ProcessId { boot: boot_id().to_owned(), pid: 0, started: 0 };
-    ActRecord { process: None, recorder: nobody, begun: Some(begun.clone()) }
+    ActRecord { process: None, recorder: nobody, group: None, begun: Some(begun.clone()) }
 }

@@ -474,7 +474,7 @@ fn prepared<'s>(service: &'s Service, kind: ActKind, sudo: bool) -> Result<Prepa
 
 fn of_process(boot: &str, pid: u32, started: u64, begun: Option<ActBegun>) -> ActRecord {
     let process = ProcessId { boot: boot.to_owned(), pid, started };
-    ActRecord { process: Some(process.clone()), recorder: process, begun }
+    ActRecord { process: Some(process.clone()), recorder: process, group: None, begun }
 }
 
 #[allow(clippy::too_many_arguments, reason = "the parts of one request")]

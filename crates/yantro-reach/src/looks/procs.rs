@@ -61,6 +61,11 @@ impl ProcessId {
         Self { boot: boot_id().to_owned(), pid, started }
     }
 
+    /// Whether it is, or was, a process of this boot.
+    pub(crate) fn is_of_this_boot(&self) -> bool {
+        self.boot == boot_id()
+    }
+
     /// The identity of a running process.
     pub fn of(pid: u32) -> Option<Self> {
         Some(Self { boot: boot_id().to_owned(), pid, started: stat(pid)?.started })
@@ -135,6 +140,14 @@ pub fn below(pid: u32) -> Vec<u32> {
     }
     all.sort_unstable();
     all
+}
+
+/// Who is in a control group and in those below it and has not ended: nobody where there is no such group any longer.
+pub(crate) fn members(group: &Path) -> Vec<u32> {
+    let text = fs::read_to_string(group.join("cgroup.procs")).unwrap_or_default();
+    let here = text.lines().filter_map(|pid| pid.parse::<u32>().ok()).filter(|pid| stat(*pid).is_some_and(|s| s.state != 'Z'));
+    let below = fs::read_dir(group).into_iter().flatten().flatten().filter(|e| e.file_type().is_ok_and(|t| t.is_dir()));
+    here.chain(below.flat_map(|e| members(&e.path()))).collect()
 }
 
 /// A process and all that it is below, itself first.

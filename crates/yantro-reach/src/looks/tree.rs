@@ -2,6 +2,7 @@
 
 use std::{
     collections::{BTreeMap, BTreeSet},
+    path::PathBuf,
     sync::{Arc, Mutex, OnceLock},
     time::{Duration, Instant},
 };
@@ -76,6 +77,8 @@ pub(crate) struct Tree {
     above: Option<u32>,
     /// The recorder beside it, where it still runs.
     recorder: Option<u32>,
+    /// The control group of its start, where that has one for itself.
+    pub group: Option<PathBuf>,
     all: OnceLock<Vec<u32>>,
     /// Why it cannot be said whether a process is this service's.
     pub unsaid: Option<String>,
@@ -109,6 +112,9 @@ impl Tree {
     pub fn all(&self) -> &[u32] {
         self.all.get_or_init(|| {
             let mut all = self.above.map(procs::below).unwrap_or_default();
+            all.extend(self.group.as_deref().map(procs::members).unwrap_or_default());
+            all.sort_unstable();
+            all.dedup();
             if let Some(main) = &self.main
                 && !all.contains(&main.pid)
             {
@@ -147,9 +153,11 @@ pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) 
         let main = known.process.clone().filter(ProcessId::is_alive);
         // The recorder adopts what forks away: everything below it belongs to the service.
         let recorder = known.recorder.is_alive().then_some(known.recorder.pid);
+        // Of an earlier boot, it may be another's by now.
+        let group = known.group.clone().filter(|_| known.recorder.is_of_this_boot());
         if main.is_some() {
             let above = recorder.or(main.as_ref().map(|m| m.pid));
-            return Tree { main, above, recorder, ..Tree::default() };
+            return Tree { main, above, recorder, group, ..Tree::default() };
         }
         if let Some(recorder) = recorder {
             // Nothing below it: read anew before that is believed, for what was forked away a
@@ -159,8 +167,12 @@ pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) 
                 all = ProcTable::read().below(recorder);
             }
             if !all.is_empty() {
-                return Tree { above: Some(recorder), recorder: Some(recorder), all: OnceLock::from(all), ..Tree::default() };
+                return Tree { above: Some(recorder), recorder: Some(recorder), group, ..Tree::default() };
             }
+        }
+        // The recorder was ended, and what the service left behind with it handed on: its group still has it.
+        if let Some(group) = group.filter(|group| !procs::members(group).is_empty()) {
+            return Tree { group: Some(group), recorder, ..Tree::default() };
         }
     }
     // Started by an earlier server whose records are gone, or by hand: known by its command line.

@@ -179,8 +179,13 @@ impl Units {
 
     /// Has the manager put a process into a scope of its own, which is gone once nothing is left in it.
     pub async fn give_scope(&self, name: &str, pid: u32, says: &str) -> Result<(), String> {
-        let properties: Vec<(&str, Value<'_>)> =
-            vec![("PIDs", Value::from(vec![pid])), ("Description", Value::from(says)), ("CollectMode", Value::from("inactive-or-failed"))];
+        let properties: Vec<(&str, Value<'_>)> = vec![
+            ("PIDs", Value::from(vec![pid])),
+            ("Description", Value::from(says)),
+            ("CollectMode", Value::from("inactive-or-failed")),
+            // The recorder makes a group below it, for what it starts.
+            ("Delegate", Value::from(true)),
+        ];
         let beside: Vec<(&str, Vec<(&str, Value<'_>)>)> = Vec::new();
         self.call::<OwnedObjectPath>(ROOT, MANAGER, "StartTransientUnit", &(name, "fail", properties, beside)).await.map(drop)
     }

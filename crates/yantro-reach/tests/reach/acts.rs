@@ -9,7 +9,7 @@ use yantro_core::{
     run::{ActEnd, ActKind},
     sequence::StepKind,
 };
-use yantro_reach::{ActNews, Recorded};
+use yantro_reach::{ActNews, ActRecord, Recorded};
 
 use crate::world::{World, ended, next, until};
 
@@ -223,6 +223,58 @@ async fn a_started_process_is_asked_to_stop_and_only_then_forced() {
     assert!(!main.is_alive());
 }
 
+/// Of each start that was given a control group for itself; without one there is nothing to be shown here.
+fn group_of(record: &ActRecord) -> Option<std::path::PathBuf> {
+    if record.group.is_none() {
+        eprintln!("no control group can be made here (it takes root and the unified hierarchy): this test is left out");
+    }
+    record.group.clone()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_forks_while_it_is_forced_is_ended_with_it() {
+    let world = World::new();
+    // Never the same process for a millisecond, and each handed on at once; it ends by itself, and says so.
+    let script = "hop() { if [ $1 = 0 ]; then echo through; else (hop $(($1 - 1))) & fi; }; echo up; hop 900; exec sleep 30";
+    let service = world.script(script, "");
+    let output = world.here.output_of(&service);
+    let (record, mut news) = world.started("run-1/act-1", &service).await;
+    if group_of(&record).is_none() {
+        return world.here.end_trees(&[record]).await;
+    }
+    until("it hops", || std::fs::read_to_string(&output).is_ok_and(|o| o.contains("up"))).await;
+    let mut force = world.act("run-1/act-2", ActKind::Force, &service, Some(&record)).await.unwrap();
+    assert_eq!(ended(&mut force).await, ActEnd::Sent);
+    assert!(matches!(ended(&mut news).await, ActEnd::Signalled { signal: 9, .. }));
+    assert!(matches!(next(&mut news).await, ActNews::Gone));
+    assert_eq!(std::fs::read_to_string(&output).unwrap(), "up\n", "one force ended all of it");
+    assert!(!record.group.unwrap().exists(), "its group is taken away");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_forked_away_is_known_though_its_recorder_was_ended() {
+    let world = World::new();
+    let service = world.script("(exec sleep 30) & (exec sleep 31) & echo up; exec sleep 32", "");
+    let (record, news) = world.started("run-1/act-1", &service).await;
+    let Some(group) = group_of(&record) else { return world.here.end_trees(&[record]).await };
+    let members = || std::fs::read_to_string(group.join("cgroup.procs")).map_or(0, |m| m.lines().count());
+    until("it has forked", || members() == 3).await;
+    // Ours: the recorder and the main process beside it.
+    for id in [&record.recorder, record.process.as_ref().unwrap()] {
+        unsafe { libc::kill(id.pid as i32, libc::SIGKILL) };
+    }
+    until("both ended", || !record.recorder.is_alive() && !record.process.as_ref().unwrap().is_alive()).await;
+    let look = world.here.look(&service, Some(&record), &world.here.round_from_now()).await;
+    assert_eq!(look.runs, Some(true), "two of it are left");
+    let mut force = world.act("run-1/act-2", ActKind::Force, &service, Some(&record)).await.unwrap();
+    assert_eq!(ended(&mut force).await, ActEnd::Sent);
+    until("nobody is left", || members() == 0).await;
+    let look = world.here.look(&service, Some(&record), &world.here.round_from_now()).await;
+    assert_eq!(look.runs, Some(false));
+    drop(news);
+    let _ = std::fs::remove_dir(group);
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_signal_never_reaches_another_process_of_the_same_number() {
     let world = World::new();
@@ -233,6 +285,7 @@ async fn a_signal_never_reaches_another_process_of_the_same_number() {
     let process = stale.process.as_mut().unwrap();
     process.started += 1;
     stale.recorder.started += 1;
+    stale.group = None;
     assert!(!process.is_alive());
     let other = world.script("sleep 61.5", "");
     let mut stop = world.act("run-1/act-2", ActKind::Stop, &other, Some(&stale)).await.unwrap();
