@@ -27,6 +27,14 @@ export function clock(at: number): string {
   return `${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}`;
 }
 
+/** A point in time to the millisecond with the zone it is told in: acts and a journal's lines stand one below the other, beside lines with times of their own. */
+export function moment(at: number): string {
+  const d = new Date(at);
+  const off = -d.getTimezoneOffset();
+  const zone = `${off < 0 ? '-' : '+'}${two(Math.floor(Math.abs(off) / 60))}:${two(Math.abs(off) % 60)}`;
+  return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${clock(at)}.${String(d.getMilliseconds()).padStart(3, '0')} ${zone}`;
+}
+
 /** The day and time of day. */
 export function day(at: number): string {
   const d = new Date(at);

@@ -5,7 +5,7 @@
   import { KEPT, matches, next, pieces, shown as kept, type LogLine } from '../lib/log-lines';
   import { live } from '../lib/live.svelte';
   import { router } from '../lib/router.svelte';
-  import { clock, ms } from '../lib/time';
+  import { moment, ms } from '../lib/time';
   import Picker from '../parts/Picker.svelte';
 
   const of = $derived((router.query.get('of') ?? '').split(',').filter(Boolean));
@@ -139,9 +139,9 @@
     <div bind:this={box} class="sheet min-w-0 flex-1 overflow-auto py-1 font-mono text-[13px]" role="log" aria-label="Lines">
       {#each shown as line, i (i)}
         {#if line.act}
-          <a data-line={i} href="/runs/{line.act.run}" class="my-0.5 flex gap-3 px-2 font-semibold text-moving hover:underline {at === i ? 'bg-accent-soft' : 'bg-moving-soft'}"><span class="flex-none" style="width:{names}ch">{line.address}</span><span>{clock(ms(line.act.at))} {line.text}</span></a>
+          <a data-line={i} href="/runs/{line.act.run}" class="my-0.5 flex gap-3 px-2 font-semibold text-moving hover:underline {at === i ? 'bg-accent-soft' : 'bg-moving-soft'}"><span class="flex-none" style="width:{names}ch">{line.address}</span><span>{moment(ms(line.act.at))} {line.text}</span></a>
         {:else}
-          <div data-line={i} class="flex gap-3 px-2 [content-visibility:auto] {at === i ? 'bg-accent-soft' : ''}"><span class="flex-none text-ink3" style="width:{names}ch">{line.address}</span><span class="min-w-0 break-words whitespace-pre-wrap {line.unreadable ? 'text-alarm' : ''}">{#if line.unreadable}{line.source}: {:else if (logsOf.get(line.address)?.size ?? 0) > 1}<span class="text-ink3">{logName(line.source)} </span>{/if}{#each pieces(line.text, search) as piece, j (j)}{#if piece.hit}<mark class="bg-moving-soft font-semibold text-ink">{piece.text}</mark>{:else}{piece.text}{/if}{/each}</span></div>
+          <div data-line={i} class="flex gap-3 px-2 [content-visibility:auto] {at === i ? 'bg-accent-soft' : ''}"><span class="flex-none text-ink3" style="width:{names}ch">{line.address}</span><span class="min-w-0 break-words whitespace-pre-wrap {line.unreadable ? 'text-alarm' : ''}">{#if line.unreadable}{line.source}: {:else if (logsOf.get(line.address)?.size ?? 0) > 1}<span class="text-ink3">{logName(line.source)} </span>{/if}{#if line.when}<span class="text-ink3">{moment(ms(line.when))} </span>{/if}{#each pieces(line.text, search) as piece, j (j)}{#if piece.hit}<mark class="bg-moving-soft font-semibold text-ink">{piece.text}</mark>{:else}{piece.text}{/if}{/each}</span></div>
         {/if}
       {:else}
         <p class="p-4 font-sans text-ink2">{of.length === 0 ? 'Choose one or more services on the left: their lines come together here, in the order of their times.' : only && search ? 'Nothing matches.' : live.board ? 'Nothing is written yet.' : 'Looking …'}</p>

@@ -9,7 +9,7 @@ use actix_web::{HttpResponse, web};
 use bytes::Bytes;
 use futures::stream;
 use serde::Deserialize;
-use yantro_core::{name::Address, run::RunId, selection};
+use yantro_core::{name::Address, run::RunId, selection, time::Timestamp};
 use yantro_engine::{ActMark, Engine, EngineError};
 use yantro_reach::{LogLine, ReadLog};
 
@@ -87,7 +87,7 @@ pub async fn logs(engine: web::Data<Engine>, asked: web::Query<LogsOf>) -> Resul
                 }
                 Err(error) => {
                     let text = format!("this log may not be read: {error}");
-                    first.push(FollowedLine { address: address.clone(), source: path, text, unreadable: true, act: None });
+                    first.push(FollowedLine { address: address.clone(), source: path, text, when: None, unreadable: true, act: None });
                 }
             }
         }
@@ -165,10 +165,10 @@ impl One {
             let passed = self.ahead.iter().take_while(|m| m.mark.position <= line.at).count();
             for mark in self.ahead.drain(..passed) {
                 let act = Some(FollowedAct { run: mark.run, step: mark.step, at: mark.at });
-                all.push(FollowedLine { address: mark.address, source: mark.source, text: mark.says, unreadable: false, act });
+                all.push(FollowedLine { address: mark.address, source: mark.source, text: mark.says, when: None, unreadable: false, act });
             }
             let text = engine.mask(&line.text);
-            all.push(FollowedLine { address: self.address.clone(), source: line.source, text, unreadable: false, act: None });
+            all.push(FollowedLine { address: self.address.clone(), source: line.source, text, when: line.when, unreadable: false, act: None });
         }
         all
     }
@@ -183,7 +183,7 @@ fn by_time(lines: &mut [FollowedLine]) {
     for (i, line) in lines.iter().enumerate() {
         let stamp = match &line.act {
             Some(act) => Some(act.at.as_ms()),
-            None => stamp(&line.text, now),
+            None => line.when.map(Timestamp::as_ms).or_else(|| stamp(&line.text, now)),
         };
         let before = last.get(&line.source).copied().unwrap_or(i64::MIN);
         // A log never goes back in itself.
@@ -199,12 +199,12 @@ fn by_time(lines: &mut [FollowedLine]) {
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
-    use yantro_core::{run::LogMark, sequence::StepId, time::Timestamp};
+    use yantro_core::{run::LogMark, sequence::StepId};
 
     use super::*;
 
     fn line(source: &str, text: &str) -> FollowedLine {
-        FollowedLine { address: "quay/db".parse().unwrap(), source: source.into(), text: text.into(), unreadable: false, act: None }
+        FollowedLine { address: "quay/db".parse().unwrap(), source: source.into(), text: text.into(), when: None, unreadable: false, act: None }
     }
 
     #[rstest]

@@ -234,6 +234,10 @@ pub struct FollowedLine {
     pub source: String,
     /// The line; where the log may not be read, why.
     pub text: String,
+    /// When it was written, by its host's clock, where its log tells that by itself: a journal does. A file's lines have
+    /// their time in their text, or none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub when: Option<Timestamp>,
     /// Whether the line says that the log cannot be read.
     pub unreadable: bool,
     /// No line of the log, but an act that was given here: what follows was written after it.

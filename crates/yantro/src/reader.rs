@@ -234,9 +234,12 @@ impl Reader {
     fn row<'l>(&self, line: &'l FollowedLine) -> Line<'l> {
         let name = format!("{:<width$} ", self.logs.name(line).chars().take(self.names).collect::<String>(), width = self.names);
         if let Some(act) = &line.act {
-            return Line::from(vec![Span::raw(name), Span::raw(format!("── {} {} ──", marks::clock(act.at), line.text))]).bold().cyan();
+            return Line::from(vec![Span::raw(name), Span::raw(format!("── {} {} ──", marks::moment(act.at), line.text))]).bold().cyan();
         }
         let mut spans = vec![Span::raw(name).dim()];
+        if let Some(when) = line.when {
+            spans.push(Span::raw(format!("{} ", marks::moment(when))).dim());
+        }
         if line.unreadable {
             spans.push(Span::raw(format!("{}: {}", line.source, line.text)).red());
             return Line::from(spans);
@@ -269,7 +272,7 @@ mod tests {
     use super::*;
 
     fn line(text: &str) -> FollowedLine {
-        FollowedLine { address: "quay/db".parse().unwrap(), source: "db.log".into(), text: text.into(), unreadable: false, act: None }
+        FollowedLine { address: "quay/db".parse().unwrap(), source: "db.log".into(), text: text.into(), when: None, unreadable: false, act: None }
     }
 
     fn act(text: &str) -> FollowedLine {

@@ -19,6 +19,7 @@ use yantro_core::{
     },
     run::{LogEvidence, LogMark},
     sequence::StepKind,
+    time::Timestamp,
 };
 
 use crate::{
@@ -337,6 +338,9 @@ pub struct LogLine {
     pub text: String,
     /// Where in the file it begins, in bytes.
     pub at: u64,
+    /// When it was written, where its log tells that by itself, as a journal does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub when: Option<Timestamp>,
 }
 
 /// Follows a log for a reader: the last lines first, then whatever is written.
@@ -364,12 +368,9 @@ impl LogFollow {
     fn lines_of(&mut self, entries: Vec<Entry>) -> Vec<LogLine> {
         let mut lines = Vec::new();
         for entry in entries {
-            let stamp = chrono::DateTime::from_timestamp_micros(entry.micros())
-                .map(|t| t.to_rfc3339_opts(chrono::SecondsFormat::Millis, true))
-                .unwrap_or_default();
-            let mut line = |text: String| {
-                lines.push(LogLine { source: self.path.clone(), text: format!("{stamp} {text}"), at: entry.micros().unsigned_abs() })
-            };
+            let when = Some(Timestamp::from_ms(entry.micros() / 1000));
+            let mut line =
+                |text: String| lines.push(LogLine { source: self.path.clone(), text, at: entry.micros().unsigned_abs(), when });
             if self.boot.as_ref().is_some_and(|b| *b != entry.boot) {
                 line("── the host was booted anew ──".to_owned());
             } else if let (Some(before), Some(now)) = (&self.invocation, entry.invocation())
@@ -490,7 +491,7 @@ impl LogFollow {
 
     fn line(&self, bytes: &[u8], at: u64) -> LogLine {
         let text = String::from_utf8_lossy(bytes.strip_suffix(b"\r").unwrap_or(bytes)).into_owned();
-        LogLine { source: self.path.clone(), text, at }
+        LogLine { source: self.path.clone(), text, at, when: None }
     }
 
     /// Whole lines out of bytes that end at the position; of one without an end, pieces.

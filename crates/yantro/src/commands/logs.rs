@@ -129,9 +129,12 @@ fn cut() -> Failure {
 
 fn show(line: &FollowedLine, logs: &LogsOf, say: &Say) {
     let text = match (&line.act, line.unreadable) {
-        (Some(act), _) => tinted(Tint::Moving, format!("── {} {} ──", marks::clock(act.at), line.text)),
+        (Some(act), _) => tinted(Tint::Moving, format!("── {} {} ──", marks::moment(act.at), line.text)),
         (None, true) => tinted(Tint::Alarm, format!("{}: {}", line.source, line.text)),
-        (None, false) => line.text.clone(),
+        (None, false) => match line.when {
+            Some(when) => format!("{} {}", tinted(Tint::Rest, marks::moment(when)), line.text),
+            None => line.text.clone(),
+        },
     };
     say.line(format!("{} {text}", tinted(Tint::Rest, format!("{:<26}", logs.name(line)))));
 }

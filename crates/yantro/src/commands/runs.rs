@@ -135,7 +135,8 @@ impl Show {
             tinted(marks::run_tint(view.state), view.state.word())
         ));
         let why = view.why.as_ref().map_or(String::new(), |w| format!(" · “{w}”"));
-        say.line(format!("begun {} by {}{why} · edition {}", marks::clock(view.began_at), view.who, view.edition));
+        let began = marks::day_and_clock_in_zone(view.began_at);
+        say.line(format!("begun {began} by {}{why} · edition {}", view.who, view.edition));
         if let Some(change) = &view.change {
             say.line(format!("change {change}"));
         }
