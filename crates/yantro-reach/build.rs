@@ -18,15 +18,18 @@ fn main() {
     let beside = out.ancestors().nth(4).filter(|_| out.ancestors().nth(2).is_some_and(|p| p.ends_with("build")));
     let carried = env::var("YANTRO_CARRIED").map_or_else(|_| beside.unwrap_or(&out).join("carried"), PathBuf::from);
     println!("cargo:rustc-check-cfg=cfg(carries_outpost)");
-    watch(&root.join("recorder"));
-    let recorder = built(&root.join("recorder"), &carried, "yantro-recorder");
-    println!("cargo:rustc-env=YANTRO_RECORDER={}", recorder.display());
-    if env::var("CARGO_FEATURE_OUTPOST").is_ok() && env::var("PROFILE").is_ok_and(|p| p == "release") {
-        for source in ["outpost", "crates/yantro-core", "crates/yantro-reach"] {
+    if env::var("CARGO_FEATURE_RECORDER").is_ok() {
+        watch(&root.join("recorder"));
+        let recorder = built(&root.join("recorder"), &carried, "yantro-recorder");
+        println!("cargo:rustc-env=YANTRO_RECORDER={}", recorder.display());
+    }
+    #[cfg(feature = "outpost")]
+    if env::var("PROFILE").is_ok_and(|p| p == "release") {
+        for source in ["outpost", "recorder", "crates/yantro-core", "crates/yantro-reach"] {
             watch(&root.join(source));
         }
         let outpost = built(&root.join("outpost"), &carried, "yantro-outpost");
-        println!("cargo:rustc-env=YANTRO_OUTPOST={}", outpost.display());
+        println!("cargo:rustc-env=YANTRO_OUTPOST={}", packed(&outpost).display());
         println!("cargo:rustc-cfg=carries_outpost");
     }
 }
@@ -50,6 +53,24 @@ fn built(source: &Path, carried: &Path, name: &str) -> PathBuf {
     kept
 }
 
+/// Packs a program as it is carried: in the form of xz(1), with jumps made alike first where the processor's are known.
+#[cfg(feature = "outpost")]
+fn packed(program: &Path) -> PathBuf {
+    use liblzma::stream::{Check, Filters, LzmaOptions, Stream};
+    let mut filters = Filters::new();
+    // That of others is known to newer ones of xz(1) only.
+    if env::var("CARGO_CFG_TARGET_ARCH").is_ok_and(|arch| arch == "x86_64") {
+        filters.x86();
+    }
+    filters.lzma2(&LzmaOptions::new_preset(9 | 1 << 31).expect("the tightest preset there is"));
+    let stream = Stream::new_stream_encoder(&filters, Check::Crc32).expect("filters that go together");
+    let into = program.with_extension("xz");
+    let mut writer = liblzma::write::XzEncoder::new_stream(std::fs::File::create(&into).expect("a file beside it can be made"), stream);
+    std::io::copy(&mut std::fs::File::open(program).expect("it was built"), &mut writer).expect("it can be packed");
+    writer.finish().expect("it can be packed");
+    into
+}
+
 fn build(source: &Path, carried: &Path, into: &Path, target: &str, is_static: bool) -> bool {
     let mut cargo = Command::new(env::var("CARGO").expect("cargo sets it"));
     // A wrapper or flags meant for the outer build (a linter's, say) do not belong to this one.
@@ -65,8 +86,10 @@ fn build(source: &Path, carried: &Path, into: &Path, target: &str, is_static: bo
     }
     cargo
         .env("YANTRO_CARRIED", carried)
-        .env("CARGO_PROFILE_RELEASE_OPT_LEVEL", "s")
-        .env("CARGO_PROFILE_RELEASE_LTO", "false")
+        // Carried over the wire to each host: small comes before fast, which it has no need to be.
+        .env("CARGO_PROFILE_RELEASE_OPT_LEVEL", "z")
+        .env("CARGO_PROFILE_RELEASE_LTO", "fat")
+        .env("CARGO_PROFILE_RELEASE_CODEGEN_UNITS", "1")
         .env("CARGO_PROFILE_RELEASE_STRIP", "true")
         .args(["build", "--release", "--locked", "--quiet", "--target", target])
         .arg("--manifest-path")

@@ -7,7 +7,11 @@ use std::{
 
 use serde_json::{Value, json};
 
-use crate::{Act, c_text, group::Group, not_written, now_ms, output::Bounded, started_at};
+use crate::{
+    act::{Act, c_text, not_written, now_ms, started_at},
+    group::Group,
+    output::Bounded,
+};
 
 /// How long a command that overran its limit has to end by itself.
 const GRACE: Duration = Duration::from_secs(2);

@@ -19,7 +19,7 @@ use yantro_core::{
 use crate::{
     acts::accounts::{self, Account},
     acts::leave::Spares,
-    acts::recorder::{self, ActNews, ActRecord, OUTPUT_LIMIT, Recorded},
+    acts::recorder::{self, ActNews, ActRecord, OUTPUT_LIMIT, Program, Recorded},
     acts::secrets::Secrets,
     links::keeper::{Claim, Keepers, Kept},
     looks::commands::{clean_env, env_of},
@@ -51,7 +51,7 @@ pub enum HereError {
 pub struct Here {
     acts: PathBuf,
     outputs: PathBuf,
-    recorder: PathBuf,
+    recorder: Program,
     /// Recorders for what stays: they have left the server's control group.
     spares: Arc<Spares>,
     verified: reqwest::Client,
@@ -80,9 +80,19 @@ pub struct ActSpec<'a> {
 impl Here {
     /// Prepares this machine, keeping records below `data`. Must be called within a tokio runtime.
     /// Which server acts on a host is written down in `host_records`, the same for all servers here.
+    #[cfg(feature = "recorder")]
     pub fn new(data: &Path, host_records: &Path) -> Result<Self, HereError> {
+        Self::with(data, host_records, recorder::install)
+    }
+
+    /// The same for a program that is a recorder besides.
+    pub(crate) fn of_own_program(data: &Path, host_records: &Path) -> Result<Self, HereError> {
+        Self::with(data, host_records, recorder::install_own)
+    }
+
+    fn with(data: &Path, host_records: &Path, install: fn(&Path) -> io::Result<Program>) -> Result<Self, HereError> {
         let folder = data.join("bin");
-        let recorder = recorder::install(&folder).map_err(|source| HereError::Recorder { folder, source })?;
+        let recorder = install(&folder).map_err(|source| HereError::Recorder { folder, source })?;
         for below in ["acts", "output"] {
             let folder = data.join(below);
             std::fs::create_dir_all(&folder)
@@ -107,7 +117,7 @@ impl Here {
         Ok(Self {
             acts: data.join("acts"),
             outputs: data.join("output"),
-            spares: Arc::new(Spares::new(&recorder, Arc::clone(&units))),
+            spares: Arc::new(Spares::new(recorder.clone(), Arc::clone(&units))),
             recorder,
             verified: client(true)?,
             unverified: client(false)?,

@@ -168,7 +168,14 @@ impl One {
                 all.push(FollowedLine { address: mark.address, source: mark.source, text: mark.says, when: None, unreadable: false, act });
             }
             let text = engine.mask(&line.text);
-            all.push(FollowedLine { address: self.address.clone(), source: line.source, text, when: line.when, unreadable: false, act: None });
+            all.push(FollowedLine {
+                address: self.address.clone(),
+                source: line.source,
+                text,
+                when: line.when,
+                unreadable: false,
+                act: None,
+            });
         }
         all
     }
@@ -204,7 +211,14 @@ mod tests {
     use super::*;
 
     fn line(source: &str, text: &str) -> FollowedLine {
-        FollowedLine { address: "quay/db".parse().unwrap(), source: source.into(), text: text.into(), when: None, unreadable: false, act: None }
+        FollowedLine {
+            address: "quay/db".parse().unwrap(),
+            source: source.into(),
+            text: text.into(),
+            when: None,
+            unreadable: false,
+            act: None,
+        }
     }
 
     #[rstest]

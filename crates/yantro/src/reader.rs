@@ -272,7 +272,14 @@ mod tests {
     use super::*;
 
     fn line(text: &str) -> FollowedLine {
-        FollowedLine { address: "quay/db".parse().unwrap(), source: "db.log".into(), text: text.into(), when: None, unreadable: false, act: None }
+        FollowedLine {
+            address: "quay/db".parse().unwrap(),
+            source: "db.log".into(),
+            text: text.into(),
+            when: None,
+            unreadable: false,
+            act: None,
+        }
     }
 
     fn act(text: &str) -> FollowedLine {

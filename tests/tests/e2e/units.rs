@@ -93,8 +93,8 @@ fn a_database_is_restarted_with_all_that_relies_on_it_over_three_hosts() {
     let logs = yantro_e2e::told(&server.cli_with(&["logs", "booking"], &[("TZ", "Etc/GMT-3")]));
     let stamped = |l: &&str| l.contains(":") && l.contains(" +03:00 ");
     let (acts, lines): (Vec<&str>, Vec<&str>) = logs.lines().filter(|l| !l.trim().is_empty()).partition(|l| l.contains("── 2"));
-    assert!(acts.len() >= 2 && acts.iter().all(|l| stamped(&l)), "{acts:?}");
-    assert!(lines.len() >= 4 && lines.iter().all(|l| stamped(&l)), "{lines:?}");
+    assert!(acts.len() >= 2 && acts.iter().all(&stamped), "{acts:?}");
+    assert!(lines.len() >= 4 && lines.iter().all(&stamped), "{lines:?}");
     // The stop stands before what the manager wrote of it.
     let at = |what: &str| logs.lines().position(|l| l.contains(what)).unwrap_or_else(|| panic!("no {what} in {logs}"));
     assert!(at("── ") < logs.lines().count() - 1 && at("Stopping") < at("another run of it"), "{logs}");

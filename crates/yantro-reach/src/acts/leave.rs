@@ -10,7 +10,10 @@ use std::{
 use tokio::process::Child;
 
 use crate::{
-    acts::{accounts::Account, recorder},
+    acts::{
+        accounts::Account,
+        recorder::{self, Program},
+    },
     looks::units::Units,
 };
 
@@ -68,7 +71,7 @@ pub(crate) struct Waiting {
 /// Recorders at hand for the starts to come: to leave takes the manager tens of milliseconds, which no start has to wait
 /// for that follows another. Each ends by itself when nobody needs it, or when the server does.
 pub(crate) struct Spares {
-    program: PathBuf,
+    program: Program,
     units: Arc<Units>,
     way: Mutex<Arc<WayOut>>,
     ready: Mutex<Vec<Waiting>>,
@@ -77,9 +80,9 @@ pub(crate) struct Spares {
 }
 
 impl Spares {
-    pub fn new(program: &Path, units: Arc<Units>) -> Self {
+    pub fn new(program: Program, units: Arc<Units>) -> Self {
         Self {
-            program: program.to_path_buf(),
+            program,
             way: Mutex::new(Arc::new(WayOut::find(&units))),
             units,
             ready: Mutex::default(),

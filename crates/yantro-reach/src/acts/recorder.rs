@@ -26,21 +26,54 @@ use crate::{
 };
 
 /// The recorder itself, as built with this crate.
-const PROGRAM: &[u8] = include_bytes!(env!("YANTRO_RECORDER"));
+#[cfg(feature = "recorder")]
+const BUILT_IN: &[u8] = include_bytes!(env!("YANTRO_RECORDER"));
+/// How a program that is a recorder besides is told to be one.
+pub const AS_RECORDER: &str = "--record";
 /// At most this much of a command's output is kept.
 pub(crate) const OUTPUT_LIMIT: u64 = 64 * 1024;
 
-/// Puts the recorder where it can be run from; the same one is used again.
-pub(crate) fn install(folder: &Path) -> std::io::Result<PathBuf> {
-    use std::hash::{DefaultHasher, Hash, Hasher};
-    let mut hasher = DefaultHasher::new();
-    PROGRAM.hash(&mut hasher);
-    let path = folder.join(format!("recorder-{:016x}", hasher.finish()));
+/// A recorder that can be run.
+#[derive(Debug, Clone)]
+pub(crate) struct Program {
+    path: PathBuf,
+    args: Vec<&'static str>,
+}
+
+/// Puts the recorder that is built in where it can be run from; the same one is used again.
+#[cfg(feature = "recorder")]
+pub(crate) fn install(folder: &Path) -> std::io::Result<Program> {
+    let path = folder.join(named(BUILT_IN));
     if !path.exists() {
         std::fs::create_dir_all(folder)?;
-        write_whole(&path, PROGRAM, 0o755)?;
+        write_whole(&path, BUILT_IN, 0o755)?;
     }
-    Ok(path)
+    Ok(Program { path, args: Vec::new() })
+}
+
+/// Puts this program itself there, which is a recorder besides: by one more name of its file where that may be, else as a copy.
+/// Whatever becomes of the file that it was run from, acts can be given.
+pub(crate) fn install_own(folder: &Path) -> std::io::Result<Program> {
+    use std::os::unix::fs::MetadataExt;
+    let own = Path::new("/proc/self/exe");
+    // Which build it is; to read all of it takes longer than to begin.
+    let meta = std::fs::metadata(own)?;
+    let path = folder.join(named(&(std::env::current_exe()?, meta.len(), meta.ino(), meta.mtime(), meta.mtime_nsec())));
+    if !path.exists() {
+        std::fs::create_dir_all(folder)?;
+        let linked = std::fs::hard_link(std::fs::read_link(own)?, &path);
+        if linked.is_err() && !path.exists() {
+            write_whole(&path, &std::fs::read(own)?, 0o755)?;
+        }
+    }
+    Ok(Program { path, args: vec![AS_RECORDER] })
+}
+
+fn named(build: &(impl std::hash::Hash + ?Sized)) -> String {
+    use std::hash::{DefaultHasher, Hasher};
+    let mut hasher = DefaultHasher::new();
+    build.hash(&mut hasher);
+    format!("recorder-{:016x}", hasher.finish())
 }
 
 /// What the recorder has to tell.
@@ -200,8 +233,9 @@ pub(crate) fn mend_of(why: &str) -> &'static str {
 }
 
 /// Runs a recorder, which waits for its order.
-pub(crate) fn spawn(program: &Path) -> std::io::Result<Child> {
-    tokio::process::Command::new(program)
+pub(crate) fn spawn(program: &Program) -> std::io::Result<Child> {
+    tokio::process::Command::new(&program.path)
+        .args(&program.args)
         .env_clear()
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())

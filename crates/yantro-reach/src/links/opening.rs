@@ -1,6 +1,7 @@
 //! Opening a channel to a host: the system's own SSH client, the outpost found there or carried there, or its plain shell.
 
 use std::{
+    borrow::Cow,
     process::Stdio,
     sync::{
         Arc, LazyLock, Mutex, PoisonError,
@@ -26,34 +27,77 @@ use crate::{
 /// The processor that the outpost was built for.
 const OUTPOST_FOR: &str = std::env::consts::ARCH;
 
-/// The outpost that is carried, with its hash.
+/// The outpost that is carried, with its hash, in each form that it can be carried in: the smallest first, of which the far side
+/// takes the first that it has a program for.
 struct Carried {
-    program: std::borrow::Cow<'static, [u8]>,
+    forms: Vec<Form>,
     hash: String,
 }
 
-/// A release has it built in; other builds have it beside them.
-#[cfg(carries_outpost)]
-fn program() -> Result<std::borrow::Cow<'static, [u8]>, Trouble> {
-    Ok(std::borrow::Cow::Borrowed(include_bytes!(env!("YANTRO_OUTPOST"))))
+struct Form {
+    /// The program that unpacks it, called with `-dc`; none for what is carried as it is.
+    by: Option<&'static str>,
+    bytes: Cow<'static, [u8]>,
 }
 
+/// A release has it built in, packed. What else may be wanted of it is made once, when first a host is opened.
+#[cfg(carries_outpost)]
+fn forms() -> Result<(Vec<u8>, Vec<Form>), Trouble> {
+    use std::io::Read;
+    let packed: &'static [u8] = include_bytes!(env!("YANTRO_OUTPOST"));
+    let mut program = Vec::new();
+    let unpacked = liblzma::read::XzDecoder::new(packed).read_to_end(&mut program);
+    unpacked.map_err(|e| Trouble {
+        why: format!("the outpost that is carried cannot be unpacked: {e}"),
+        mend: "install Yantro anew".to_owned(),
+    })?;
+    let forms = vec![Form { by: Some("xz"), bytes: packed.into() }, gzipped(&program), plain(&program)];
+    Ok((program, forms))
+}
+
+/// Other builds have it beside them, large and near: packing it would take longer than carrying it.
 #[cfg(not(carries_outpost))]
-fn program() -> Result<std::borrow::Cow<'static, [u8]>, Trouble> {
+fn forms() -> Result<(Vec<u8>, Vec<Form>), Trouble> {
     let exe = std::env::current_exe().unwrap_or_default();
     let found = exe.ancestors().skip(1).take(2).map(|dir| dir.join("yantro-outpost")).find(|p| p.is_file());
-    found.and_then(|p| std::fs::read(p).ok()).map(std::borrow::Cow::Owned).ok_or_else(|| Trouble {
+    let program = found.and_then(|p| std::fs::read(p).ok()).ok_or_else(|| Trouble {
         why: "this build of Yantro has no outpost beside it".to_owned(),
         mend: "build it too: `cargo build --workspace --bins`".to_owned(),
-    })
+    })?;
+    let forms = vec![plain(&program)];
+    Ok((program, forms))
 }
 
-fn carried() -> Result<&'static Carried, Trouble> {
-    static CARRIED: LazyLock<Result<Carried, Trouble>> = LazyLock::new(|| {
-        let program = program()?;
+fn plain(program: &[u8]) -> Form {
+    Form { by: None, bytes: program.to_vec().into() }
+}
+
+/// For hosts without xz(1); every system has this one.
+#[cfg(any(carries_outpost, test))]
+fn gzipped(program: &[u8]) -> Form {
+    use std::io::Write;
+    let mut writer = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::best());
+    let bytes = writer.write_all(program).and_then(|()| writer.finish()).unwrap_or_default();
+    Form { by: Some("gzip"), bytes: bytes.into() }
+}
+
+impl Carried {
+    fn of((program, forms): (Vec<u8>, Vec<Form>)) -> Self {
         let hash = Sha256::digest(&program).iter().map(|b| format!("{b:02x}")).collect();
-        Ok(Carried { program, hash })
-    });
+        Self { forms, hash }
+    }
+
+    /// The form that the far side asks for by the name of what unpacks it.
+    fn wanted(&self, by: &str) -> Option<&Form> {
+        self.forms.iter().find(|form| form.by.unwrap_or(AS_IT_IS) == by)
+    }
+}
+
+/// What the far side says that it wants where it has nothing to unpack with.
+const AS_IT_IS: &str = "as-it-is";
+
+fn carried() -> Result<&'static Carried, Trouble> {
+    static CARRIED: LazyLock<Result<Carried, Trouble>> = LazyLock::new(|| forms().map(Carried::of));
     CARRIED.as_ref().map_err(Clone::clone)
 }
 
@@ -74,9 +118,20 @@ fn script(spec: &SshSpec, carried: &Carried) -> String {
         Some(Sudo::Acts) | None => "",
     };
     let installed = spec.outpost.as_deref().map_or_else(|| "/usr/local/lib/yantro/outpost".to_owned(), str::to_owned);
-    let (want, size) = (&carried.hash, carried.program.len());
+    let want = &carried.hash;
+    // The first that is there: what it is called, how many bytes come, and how they are unpacked.
+    let choices: String = carried
+        .forms
+        .iter()
+        .map(|form| match (form.by, form.bytes.len()) {
+            (Some(by), size) => format!("if command -v {by} >/dev/null 2>&1; then u={by} n={size}; by() {{ {by} -dc; }}; el"),
+            (None, size) => format!("se u={AS_IT_IS} n={size}; by() {{ cat; }}; fi"),
+        })
+        .collect();
+    // Where nothing can be packed at all there is nothing to choose.
+    let choices = choices.strip_prefix("se ").map_or_else(|| choices.clone(), |only| only.trim_end_matches("; fi").to_owned());
     let inner = format!(
-        r#"umask 077; i={installed}; if [ -x "$i" ] && [ "$("$i" --protocol 2>/dev/null)" = {PROTOCOL} ]; then exec {sudo}"$i"; fi; d="${{XDG_CACHE_HOME:-$HOME/.cache}}/yantro"; f="$d/outpost-{want}"; is() {{ [ -x "$1" ] && [ "$(sha256sum < "$1" | cut -d" " -f1)" = {want} ]; }}; if ! is "$f"; then echo "yantro-outpost need $(uname -sm)"; mkdir -p "$d" || exit 71; head -c {size} > "$f.$$" || {{ rm -f "$f.$$"; exit 72; }}; chmod 700 "$f.$$"; is "$f.$$" || {{ rm -f "$f.$$"; exit 73; }}; mv "$f.$$" "$f" || exit 72; fi; exec {sudo}"$f""#,
+        r#"umask 077; i={installed}; if [ -x "$i" ] && [ "$("$i" --protocol 2>/dev/null)" = {PROTOCOL} ]; then exec {sudo}"$i"; fi; d="${{XDG_CACHE_HOME:-$HOME/.cache}}/yantro"; f="$d/outpost-{want}"; is() {{ [ -x "$1" ] && [ "$(sha256sum < "$1" | cut -d" " -f1)" = {want} ]; }}; if ! is "$f"; then {choices}; echo "yantro-outpost need $u $(uname -sm)"; mkdir -p "$d" || exit 71; head -c $n | by > "$f.$$" || {{ rm -f "$f.$$"; exit 72; }}; chmod 700 "$f.$$"; is "$f.$$" || {{ rm -f "$f.$$"; exit 73; }}; mv "$f.$$" "$f" || exit 72; fi; exec {sudo}"$f""#,
         installed = shell_word(&installed),
     );
     format!("exec sh -c {}", shell_word(&inner))
@@ -210,7 +265,7 @@ pub(super) async fn open(address: &str, spec: &SshSpec, server: &str, unfit: &At
             }
             break;
         }
-        if let Some(system) = line.strip_prefix("yantro-outpost need ") {
+        if let Some((by, system)) = line.strip_prefix("yantro-outpost need ").and_then(|l| l.split_once(' ')) {
             if system.trim() != format!("Linux {OUTPOST_FOR}") {
                 unfit.store(true, Ordering::Relaxed);
                 return Err(Trouble {
@@ -219,7 +274,8 @@ pub(super) async fn open(address: &str, spec: &SshSpec, server: &str, unfit: &At
                         .to_owned(),
                 });
             }
-            if channel.stdin.write_all(&carried.program).await.is_err() || channel.stdin.flush().await.is_err() {
+            let Some(form) = carried.wanted(by) else { continue };
+            if channel.stdin.write_all(&form.bytes).await.is_err() || channel.stdin.flush().await.is_err() {
                 return Err(not_opened(&mut channel).await);
             }
         }
@@ -259,14 +315,60 @@ pub(super) async fn ended(child: &mut Child) -> Option<i32> {
 
 #[cfg(test)]
 mod tests {
+    use rstest::rstest;
+
     use super::*;
 
     #[test]
     fn what_the_far_shell_does_is_one_word_to_any_shell() {
-        let carried = Carried { program: b"x".as_slice().into(), hash: "00ff".into() };
+        let carried = Carried { forms: vec![plain(b"x")], hash: "00ff".into() };
         let text = script(&SshSpec { outpost: Some("/opt/it's here".into()), ..SshSpec::default() }, &carried);
         let echoed = std::process::Command::new("sh").args(["-c", &text.replacen("exec sh -c", "printf %s", 1)]).output().unwrap();
         let inner = String::from_utf8(echoed.stdout).unwrap();
         assert!(inner.contains(r"'/opt/it'\''s here'") && inner.ends_with(r#""$f""#), "{inner}");
+    }
+
+    /// The far shell itself, with only so many programs to be found there, takes what it can unpack and runs it.
+    #[rstest]
+    #[case::the_smallest(&["xz", "gzip"], "xz")]
+    #[case::what_there_is(&["gzip"], "gzip")]
+    #[case::nothing_to_unpack_with(&[], AS_IT_IS)]
+    fn it_is_carried_in_the_smallest_form_that_can_be_unpacked_there(#[case] there: &[&str], #[case] wanted: &str) {
+        use std::{io::Write, os::unix::fs::symlink};
+        let home = tempfile::tempdir().unwrap();
+        let path = home.path().join("bin");
+        std::fs::create_dir(&path).unwrap();
+        let found = |name: &str| crate::looks::procs::in_path(name, "/usr/local/bin:/usr/bin:/bin").unwrap();
+        for name in ["sh", "head", "cat", "chmod", "mv", "rm", "mkdir", "uname", "sha256sum", "cut"].iter().chain(there) {
+            symlink(found(name), path.join(name)).unwrap();
+        }
+        // Long enough to be packed, and telling that it runs.
+        let program = format!("#!/bin/sh\n# {}\necho it runs; cat\n", "the same again, ".repeat(500)).into_bytes();
+        let mut xz = liblzma::write::XzEncoder::new(Vec::new(), 9);
+        xz.write_all(&program).unwrap();
+        let xz = Form { by: Some("xz"), bytes: xz.finish().unwrap().into() };
+        let forms = vec![xz, gzipped(&program), plain(&program)];
+        let carried = Carried::of((program, forms));
+        let mut far = std::process::Command::new(found("sh"))
+            .args(["-c", &script(&SshSpec { outpost: Some("/nowhere".into()), ..SshSpec::default() }, &carried)])
+            .env_clear()
+            .env("HOME", home.path())
+            .env("PATH", &path)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut lines = std::io::BufRead::lines(std::io::BufReader::new(far.stdout.take().unwrap()));
+        let asked = lines.next().unwrap().unwrap();
+        let by = asked.split(' ').nth(2).unwrap_or_default();
+        assert_eq!(by, wanted, "{asked}");
+        let mut into = far.stdin.take().unwrap();
+        into.write_all(&carried.wanted(by).unwrap().bytes).unwrap();
+        // What comes behind it is the program's own.
+        into.write_all(b"and what is said to it\n").unwrap();
+        drop(into);
+        let told: Vec<String> = lines.map_while(Result::ok).collect();
+        assert_eq!(told, ["it runs", "and what is said to it"]);
+        assert!(far.wait().unwrap().success());
     }
 }

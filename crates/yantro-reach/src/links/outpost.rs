@@ -29,6 +29,9 @@ use crate::{
     looks::procs::boot_id,
 };
 
+/// How this program is told to be a recorder.
+pub use crate::acts::recorder::AS_RECORDER;
+
 /// A server that says nothing for so long is gone, though the connection may not know it: it says each second that it is
 /// there, and gives a connection up as lost much sooner.
 const SILENT_FOR: Duration = Duration::from_secs(60);
@@ -37,7 +40,8 @@ const SIDE_BY_SIDE: usize = 16;
 /// Acts that ended so long ago are forgotten: whoever gave them has fetched their outcome.
 const KEPT_FOR: Duration = Duration::from_secs(30 * 24 * 3600);
 
-/// The program. `--protocol` prints the version of what it speaks; without arguments it serves its channel.
+/// The program. `--protocol` prints the version of what it speaks; without arguments it serves its channel. That it is a
+/// recorder besides is its own affair.
 pub fn main(mut args: impl Iterator<Item = String>) -> ExitCode {
     match args.next().as_deref() {
         Some("--protocol") => {
@@ -209,7 +213,7 @@ fn begin(server: &str, sudo: bool) -> Result<(Arc<Here>, Hello), String> {
         |folder: &Path| std::fs::create_dir_all(folder).is_ok() && nix::unistd::access(folder, nix::unistd::AccessFlags::W_OK).is_ok();
     let records = Some(common.join("hosts")).filter(|c| may(c)).unwrap_or_else(|| own.join("hosts"));
     std::fs::create_dir_all(&data).map_err(|e| format!("{} cannot be made: {e}", data.display()))?;
-    let here = Here::new(&data, &records).map_err(|e| {
+    let here = Here::of_own_program(&data, &records).map_err(|e| {
         let source = std::error::Error::source(&e).map(|s| format!(": {s}")).unwrap_or_default();
         format!("{e}{source}")
     })?;

@@ -30,7 +30,7 @@ use yantro_core::{
 };
 
 use crate::{
-    acts::recorder::{ActNews, ActRecord, Recorded},
+    acts::recorder::{ActNews, ActRecord, GOES_ON, Recorded},
     links::quoting::shell_word,
     links::wire::{Ask, Hello, PROTOCOL, Said, Told, ToldClaim},
     looks::climb::{Climb, Report},
@@ -136,12 +136,12 @@ pub(crate) async fn answer(sh: &Sh, hello: &Hello, sudo: bool, ask: Ask, tell: i
             json!(Timestamp::from_ms(now.trim().parse::<i64>().unwrap_or_default() * 1000))
         }
         Ask::Look { services } => {
-            let looks = futures::future::join_all(services.iter().map(|(service, _)| look(sh, service))).await;
+            let looks = futures::future::join_all(services.iter().map(|(service, _)| look(sh, &hello.account, service))).await;
             json!(looks)
         }
         Ask::LookOnce { rung, .. } => match &rung.kind {
             RungKind::Rights { account, command, .. } => json!(rights(sh, hello, sudo, account, command).await),
-            kind => json!(look_at(sh, None, kind).await),
+            kind => json!(look_at(sh, &hello.account, None, kind).await),
         },
         Ask::Act { identity, kind, service, claim, .. } => {
             return act(sh, hello, sudo, &identity, kind, &service, &claim, &tell).await;
@@ -161,7 +161,7 @@ pub(crate) async fn answer(sh: &Sh, hello: &Hello, sudo: bool, ask: Ask, tell: i
             json!(code == 0)
         }
         Ask::Climb(climb) => {
-            climb_by_looks(sh, *climb, &tell).await;
+            climb_by_looks(sh, &hello.account, *climb, &tell).await;
             Value::Null
         }
         Ask::WatchLog { .. } => std::future::pending().await,
@@ -173,7 +173,10 @@ pub(crate) async fn answer(sh: &Sh, hello: &Hello, sudo: bool, ask: Ask, tell: i
         Ask::OwedByFiles { services } => json!(vec![None::<String>; services.len()]),
         Ask::MayActOn { claim } => kept(sh, &claim).await,
         Ask::TakeOver { claim } => {
-            let _ = sh.run(&format!("printf %s {} > \"$d/acting-server\"", shell_word(&claim.server))).await;
+            let (code, said) = sh.run(&taking_over(&claim.server)).await;
+            if code != 0 {
+                return Err(format!("which server acts there could not be written down: {}", said.trim()));
+            }
             Value::Null
         }
         Ask::Survey {} => return Err(takes_outpost("looking through a host")),
@@ -181,18 +184,41 @@ pub(crate) async fn answer(sh: &Sh, hello: &Hello, sudo: bool, ask: Ask, tell: i
     })
 }
 
-/// Whether another server acts there (R35).
+/// Whether another server acts there (R35). Where that cannot be read, nobody may say that none does.
 async fn kept(sh: &Sh, claim: &ToldClaim) -> Value {
-    let (_, other) = sh.run("cat \"$d/acting-server\" 2>/dev/null").await;
+    match sh.run(WHO_ACTS).await {
+        (0, other) => kept_by(&other, claim),
+        (_, said) => json!({ "says": format!("which server acts there cannot be read: {}", said.trim()), "doubts": false }),
+    }
+}
+
+fn kept_by(other: &str, claim: &ToldClaim) -> Value {
     if other.is_empty() || other == claim.server {
         return Value::Null;
     }
     json!({ "says": format!("another server acts there ({other})"), "doubts": false })
 }
 
+/// Which server acts there; nothing where none ever did.
+const WHO_ACTS: &str = "f=\"$d/acting-server\"; if [ -e \"$f\" ] || [ -L \"$f\" ]; then cat \"$f\"; elif [ ! -d \"$d\" ] || [ ! -x \"$d\" ]; then echo \"$d cannot be entered\"; false; fi";
+
+/// Claims the host, as far as nobody has: of two that do so at once one does, and the file is whole or not there. It prints who has
+/// it, and fails where it cannot be written.
+fn claiming(server: &str) -> String {
+    format!(
+        "f=\"$d/acting-server\"; if [ ! -e \"$f\" ]; then printf %s {} > \"$f.$$\" && sync && {{ ln \"$f.$$\" \"$f\" 2>/dev/null; rm -f \"$f.$$\"; }}; fi; cat \"$f\"",
+        shell_word(server)
+    )
+}
+
+/// Takes it over from whoever had it.
+fn taking_over(server: &str) -> String {
+    format!("f=\"$d/acting-server\"; printf %s {} > \"$f.$$\" && sync && mv -f \"$f.$$\" \"$f\" && sync", shell_word(server))
+}
+
 // ---- looks ----
 
-async fn look(sh: &Sh, service: &Service) -> RawLook {
+async fn look(sh: &Sh, account: &str, service: &Service) -> RawLook {
     let runs = match &service.runner {
         ServiceRunner::Systemd(_) => Some(RungKind::Manager),
         ServiceRunner::Commands(c) if !c.state.is_empty() => Some(RungKind::State),
@@ -200,7 +226,7 @@ async fn look(sh: &Sh, service: &Service) -> RawLook {
     };
     let runs = match runs {
         Some(kind) => {
-            let answer = look_at(sh, Some(service), &kind).await;
+            let answer = look_at(sh, account, Some(service), &kind).await;
             match answer.verdict {
                 Verdict::Holds => Some(true),
                 Verdict::Against | Verdict::NotYet => Some(is_between(&kind, &answer)),
@@ -211,7 +237,7 @@ async fn look(sh: &Sh, service: &Service) -> RawLook {
     };
     let mut rungs = Vec::new();
     for rung in &service.ladder {
-        let answer = look_at(sh, Some(service), &rung.kind).await;
+        let answer = look_at(sh, account, Some(service), &rung.kind).await;
         let holds = answer.verdict == Verdict::Holds;
         rungs.push(answer);
         if !holds {
@@ -229,8 +255,9 @@ fn has_secret(env: &BTreeMap<String, String>, to_the_letter: &BTreeSet<String>) 
     env.iter().any(|(name, value)| !to_the_letter.contains(name) && (value.starts_with("file:") || value.starts_with("env:")))
 }
 
-/// A command with its folder and environment; a reference is resolved there, by the shell, and is in no argument.
-/// What came from outside is taken to the letter, whatever it looks like.
+/// A command with its folder and environment, and nothing else of the account's own but where programs are, the language, a home
+/// and the zone; a reference is resolved there, by the shell, and is in no argument. What came from outside is taken to the
+/// letter, whatever it looks like.
 fn in_place(words: &[String], dir: &str, env: &BTreeMap<String, String>, to_the_letter: &BTreeSet<String>) -> String {
     let mut script = format!("cd {} || {{ echo \"the folder cannot be entered\"; exit 126; }}; ", shell_word(dir));
     for (name, value) in env.iter().filter(|(name, _)| is_variable(name)) {
@@ -242,17 +269,44 @@ fn in_place(words: &[String], dir: &str, env: &BTreeMap<String, String>, to_the_
             _ => format!("export {name}={}; ", shell_word(value)),
         };
     }
+    // `a` and `d` are the script's own.
+    let kept: String = env.keys().filter(|name| is_variable(name)).map(|name| format!("|{name}")).collect();
+    script += &format!(
+        "for v in $(env | sed -n 's/^\\([A-Za-z_][A-Za-z0-9_]*\\)=.*/\\1/p'); do case \"$v\" in a|d|PATH|LANG|HOME|TZ{kept}) ;; *) unset \"$v\";; esac; done; "
+    );
     script + &words.iter().map(|w| shell_word(w)).collect::<Vec<_>>().join(" ")
 }
 
-/// The same for a look: of one that is given a secret only the exit code leaves its host.
-fn look_in_place(words: &[String], dir: &str, env: &BTreeMap<String, String>, to_the_letter: &BTreeSet<String>) -> String {
-    let script = in_place(words, dir, env, to_the_letter);
-    if has_secret(env, to_the_letter) {
-        format!("{script} > /dev/null 2>&1; c=$?; echo \"exit code $c, and {WITHHELD}\"; exit \"$c\"")
-    } else {
-        script
-    }
+/// What a look by command prints last, with its exit code, when it ended by itself: one that was ended at its limit did not.
+const ENDED: &str = "yantro-ended ";
+
+/// The words by which a command is run as another account, keeping what it is given.
+fn as_account(user: &str, env: &BTreeMap<String, String>) -> Vec<String> {
+    let names: Vec<&str> = env.keys().map(String::as_str).filter(|name| is_variable(name)).collect();
+    let kept = (!names.is_empty()).then(|| format!("--preserve-env={}", names.join(",")));
+    ["sudo", "-n", "-u", user].map(str::to_owned).into_iter().chain(kept).chain(["--".to_owned()]).collect()
+}
+
+/// A look by command: ended with its whole group at its limit, as timeout(1) does; of one that is given a secret only the exit code
+/// leaves its host.
+fn look_in_place(words: &[String], of: &LooksAs<'_>, within: Span) -> String {
+    let withheld =
+        if has_secret(of.env, of.to_the_letter) { format!(" > /dev/null 2>&1; c=$?; echo \"{WITHHELD}\"") } else { "; c=$?".to_owned() };
+    let seconds = within.0.as_secs().max(1).to_string();
+    let script = format!("\"$@\"{withheld}; printf '\\n{ENDED}%s' \"$c\"");
+    let mut all: Vec<String> = ["timeout", "-s", "KILL", &seconds, "sh", "-c", &script, "sh"].map(str::to_owned).to_vec();
+    all.extend(of.user.map(|user| as_account(user, of.env)).unwrap_or_default());
+    all.extend(words.iter().cloned());
+    // However much it prints, its end is what is wanted.
+    format!("({}) 2>&1 | tail -c 4096", in_place(&all, of.dir, of.env, of.to_the_letter))
+}
+
+/// Where, with what and as whom the commands of a service look.
+struct LooksAs<'s> {
+    dir: &'s str,
+    env: &'s BTreeMap<String, String>,
+    to_the_letter: &'s BTreeSet<String>,
+    user: Option<&'s str>,
 }
 
 /// What a process is, whatever others have its number by now: that, its start and the boot, as far as the system tells.
@@ -265,12 +319,19 @@ fn is_there() -> String {
     )
 }
 
+/// What is left in a session but for whoever leads it: of a command that was ended at its limit and does not heed that, or that
+/// runs as another account behind a `sudo` that was ended. It is ended by force as far as that may be, and what goes on is written down:
+/// an act whose end could not be forced is no end.
+const ENDS_WHOLE: &str = "left() { for q in $(pgrep -s \"$p\"); do g=$(ps -o pgid= -p \"$q\" | tr -d ' '); [ -z \"$g\" ] || [ \"$g\" = \"$p\" ] || echo \"$q\"; done; }; \
+    if [ \"$c\" = 124 ] || [ \"$c\" = 137 ]; then for q in $(left); do kill -KILL \"$q\" 2>/dev/null; done; i=0; \
+    while [ -n \"$(left)\" ] && [ $i -lt 20 ]; do sleep 0.1; i=$((i+1)); done; [ -z \"$(left)\" ] || : > \"$0/goes-on\"; fi; ";
+
 /// What is run beside an act, in its folder: its end is written under another name first, and so is there whole or not at all.
 fn beside(is_withheld: bool) -> String {
     let (before, into) =
         if is_withheld { (format!("echo \"{WITHHELD}\" > \"$0/output\"; "), "/dev/null") } else { (String::new(), "$0/output") };
     format!(
-        "p=$$; echo \"{WHO}\" > \"$0/who\"; echo $$ > \"$0/pid\"; {before}\"$@\" > \"{into}\" 2>&1 < /dev/null; echo $? > \"$0/code.new\"; mv \"$0/code.new\" \"$0/code\""
+        "p=$$; echo \"{WHO}\" > \"$0/who\"; echo $$ > \"$0/pid\"; {before}\"$@\" > \"{into}\" 2>&1 < /dev/null; c=$?; {ENDS_WHOLE}echo $c > \"$0/code.new\"; mv \"$0/code.new\" \"$0/code\""
     )
 }
 
@@ -280,44 +341,72 @@ fn is_variable(name: &str) -> bool {
     chars.next().is_some_and(|c| c.is_ascii_alphabetic() || c == '_') && chars.all(|c| c.is_ascii_alphanumeric() || c == '_')
 }
 
-/// A look: the script, and the exit codes by which it holds and by which it is not yet.
-fn script_of(service: Option<&Service>, kind: &RungKind) -> Option<(String, Vec<i32>, Vec<i32>)> {
+/// A look, as a shell takes it.
+struct Look {
+    script: String,
+    /// Exit codes by which it holds.
+    holds: Vec<i32>,
+    /// Exit codes by which it is not yet.
+    not_yet: Vec<i32>,
+    /// How long it may take.
+    within: Duration,
+    /// Whether it is a command of somebody's, which says at its end how it ended.
+    is_command: bool,
+}
+
+/// What the system itself is asked may hang, too: on a network's files, say.
+const ASKED_WITHIN: Duration = Duration::from_secs(10);
+
+/// A look by whoever came in as `account`.
+fn look_of(account: &str, service: Option<&Service>, kind: &RungKind) -> Option<Look> {
     let (none, no_names) = (BTreeMap::new(), BTreeSet::new());
-    let plain = |script: String| Some((script, vec![0], vec![1]));
+    // Who is not root looks as itself: what sudo allows it is acts.
+    let of = match service.map(|s| &s.runner) {
+        Some(ServiceRunner::Commands(c)) => LooksAs {
+            dir: &c.dir,
+            env: &c.env,
+            to_the_letter: &c.to_the_letter,
+            user: c.user.as_deref().filter(|user| account == "root" && *user != account),
+        },
+        _ => LooksAs { dir: "/", env: &none, to_the_letter: &no_names, user: None },
+    };
+    let by_command = |words: &[String], holds: &[i32], not_yet: &[i32], within: Span| {
+        let script = look_in_place(words, &of, within);
+        // What is ended at its limit is given a moment for that.
+        Some(Look { script, holds: holds.to_vec(), not_yet: not_yet.to_vec(), within: within.0 + Duration::from_secs(5), is_command: true })
+    };
+    let asking = |script: String, holds: i32, not_yet: i32| {
+        Some(Look { script, holds: vec![holds], not_yet: vec![not_yet], within: ASKED_WITHIN, is_command: false })
+    };
+    let plain = |script: String| asking(script, 0, 1);
     match kind {
-        RungKind::Command { command, holds, not_yet, .. } => {
-            let (dir, env, letter) = match service.map(|s| &s.runner) {
-                Some(ServiceRunner::Commands(c)) => (c.dir.as_str(), &c.env, &c.to_the_letter),
-                _ => ("/", &none, &no_names),
-            };
-            Some((look_in_place(command, dir, env, letter), holds.clone(), not_yet.clone()))
-        }
+        RungKind::Command { command, holds, not_yet, within } => by_command(command, holds, not_yet, *within),
         RungKind::State => match service.map(|s| &s.runner) {
-            Some(ServiceRunner::Commands(c)) => {
-                Some((look_in_place(&c.state, &c.dir, &c.env, &c.to_the_letter), c.state_up.clone(), c.state_down.clone()))
-            }
+            Some(ServiceRunner::Commands(c)) => by_command(&c.state, &c.state_up, &c.state_down, c.within),
             _ => None,
         },
         RungKind::Manager => match service.map(|s| &s.runner) {
             // Its word counts, not its exit code: by that a unit on its way down is down already.
-            Some(ServiceRunner::Systemd(s)) => Some((
+            Some(ServiceRunner::Systemd(s)) => asking(
                 format!(
                     "s=$(systemctl is-active -- {} 2>&1); echo \"$s\"; \
                      case \"$s\" in active) exit 0;; inactive|failed|unknown) exit 3;; {}) exit 3;; *) exit 1;; esac",
                     shell_word(&s.unit),
                     BETWEEN.join("|")
                 ),
-                vec![0],
-                vec![3],
-            )),
+                0,
+                3,
+            ),
             _ => None,
         },
-        RungKind::Booted => Some(("systemctl is-system-running | grep -E 'running|degraded'".to_owned(), vec![0], vec![1])),
-        RungKind::File { path, since_start: false, newer_than: None, at_least: None } => plain(format!("ls -ld {}", shell_word(path))),
+        RungKind::Booted => plain("systemctl is-system-running | grep -E 'running|degraded'".to_owned()),
+        RungKind::File { path, since_start: false, newer_than: None, at_least: None } => plain(there(path)),
         RungKind::Mount { path } => plain(format!("grep -F {} /proc/mounts", shell_word(&format!(" {path} ")))),
         RungKind::Program { program } => plain(format!("command -v {}", shell_word(program))),
         RungKind::Account { account } => plain(format!("id {}", shell_word(account))),
-        RungKind::Owner { path, account } => plain(format!("[ \"$(stat -c %U {})\" = {} ]", shell_word(path), shell_word(account))),
+        RungKind::Owner { path, account } => {
+            plain(format!("o=$(stat -c %U {}) || exit 2; [ \"$o\" = {} ]", shell_word(path), shell_word(account)))
+        }
         RungKind::Room { path, bytes } => {
             plain(format!("[ \"$(df -Pk {} | tail -n 1 | tr -s ' ' | cut -d' ' -f4)\" -ge {} ]", shell_word(path), bytes.div_ceil(1024)))
         }
@@ -331,7 +420,7 @@ fn script_of(service: Option<&Service>, kind: &RungKind) -> Option<(String, Vec<
             plain(format!("[ \"$(df -Pk \"$d\" | tail -n 1 | tr -s ' ' | cut -d' ' -f4)\" -ge {} ]", bytes.div_ceil(1024)))
         }
         RungKind::Port { port, on: None, .. } => plain(listens(*port)),
-        RungKind::PortFree { port, on: None } => plain(format!("! {}", listens(*port))),
+        RungKind::PortFree { port, on: None } => plain(listens(*port) + "; [ $? -ne 0 ]"),
         _ => None,
     }
 }
@@ -354,24 +443,45 @@ fn gone(kind: &RungKind, answer: Answer) -> Answer {
     }
 }
 
-/// Whether anything listens on a port, by the system's socket table; 0A is LISTEN.
+/// Whether anything listens on a port, by the system's socket table; 0A is LISTEN. Without it nobody can say.
 fn listens(port: u16) -> String {
-    format!("cat /proc/net/tcp /proc/net/tcp6 2>/dev/null | grep -iqE ':{port:04X} 0+:0000 0A'")
+    format!("cat /proc/net/tcp > /dev/null || exit 2; cat /proc/net/tcp /proc/net/tcp6 2>/dev/null | grep -iqE ':{port:04X} 0+:0000 0A'")
 }
 
-async fn look_at(sh: &Sh, service: Option<&Service>, kind: &RungKind) -> Answer {
-    let Some((script, holds, not_yet)) = script_of(service, kind) else { return Answer::could_not(takes_outpost(&kind.says())) };
-    let (code, said) = sh.run(&script).await;
-    answer_of(kind, code, &said, &holds, &not_yet)
+/// Whether a file is there: that there is none is told from not being let look.
+fn there(path: &str) -> String {
+    format!(
+        "s=$(LC_ALL=C ls -ld {} 2>&1) && {{ echo \"$s\"; exit 0; }}; echo \"$s\"; case \"$s\" in *'No such file'*|*'Not a directory'*) exit 1;; *) exit 2;; esac",
+        shell_word(path)
+    )
 }
 
-/// What a look's script came to: its exit code, and the first line that it printed.
-fn answer_of(kind: &RungKind, code: i32, printed: &str, holds: &[i32], not_yet: &[i32]) -> Answer {
-    let first = printed.lines().next().unwrap_or_default().trim().to_owned();
-    let says = if first.is_empty() { format!("{}: exit code {code}, by the plain shell", kind.says()) } else { first };
+async fn look_at(sh: &Sh, account: &str, service: Option<&Service>, kind: &RungKind) -> Answer {
+    let Some(look) = look_of(account, service, kind) else { return Answer::could_not(takes_outpost(&kind.says())) };
+    match tokio::time::timeout(look.within, sh.run(&look.script)).await {
+        Ok((code, printed)) => answer_of(kind, code, &printed, &look),
+        Err(_) => Answer::could_not(format!("{}: its shell did not answer within {}", kind.says(), Span(look.within))),
+    }
+}
+
+/// What a look's script came to: its exit code, and a line that it printed.
+fn answer_of(kind: &RungKind, code: i32, printed: &str, look: &Look) -> Answer {
+    let (code, line) = match look.is_command {
+        true => {
+            let ended = printed.rsplit_once(ENDED).and_then(|(before, code)| Some((before, code.trim().parse::<i32>().ok()?)));
+            let Some((before, code)) = ended else {
+                let last = printed.lines().rev().find(|l| !l.trim().is_empty()).map(|l| format!(": {}", l.trim())).unwrap_or_default();
+                return Answer::could_not(format!("{} did not end by itself in its time{last}", kind.says()));
+            };
+            (code, before.lines().rev().find(|l| !l.trim().is_empty()))
+        }
+        false => (code, printed.lines().next()),
+    };
+    let line = line.unwrap_or_default().trim();
+    let says = if line.is_empty() { format!("{}: exit code {code}, by the plain shell", kind.says()) } else { line.to_owned() };
     match code {
-        c if holds.contains(&c) => Answer::holds(says),
-        c if not_yet.contains(&c) => Answer::not_yet(says),
+        c if look.holds.contains(&c) => Answer::holds(says),
+        c if look.not_yet.contains(&c) => Answer::not_yet(says),
         _ => Answer::could_not(format!("exit code {code}: {says}")),
     }
 }
@@ -397,10 +507,10 @@ async fn rights(sh: &Sh, hello: &Hello, sudo: bool, account: &str, command: &[St
 }
 
 /// Climbs by looking again and again, until left.
-async fn climb_by_looks(sh: &Sh, climb: Climb, tell: &impl Fn(Value)) {
+async fn climb_by_looks(sh: &Sh, account: &str, climb: Climb, tell: &impl Fn(Value)) {
     let rungs = climb.service.ladder_of(climb.kind);
     let look = async |rung: &Rung| {
-        let answer = look_at(sh, Some(&climb.service), &rung.kind).await;
+        let answer = look_at(sh, account, Some(&climb.service), &rung.kind).await;
         if climb.kind == StepKind::Stop { gone(&rung.kind, answer) } else { answer }
     };
     let (mut at, mut last): (usize, Option<(usize, Answer)>) = (climb.from, None);
@@ -505,26 +615,32 @@ async fn act(
         boot: None,
     };
     if let Some(user) = user.filter(|u| *u != hello.account) {
-        let sudo = ["sudo", "-n", "-u", &user, "--"].map(str::to_owned);
-        words.splice(0..0, sudo);
+        words.splice(0..0, as_account(&user, &env));
     }
     let limited = format!("{}s", within.0.as_secs().max(1));
     let mut all = vec!["setsid".to_owned(), "sh".to_owned(), "-c".to_owned(), beside(has_secret(&env, &to_the_letter)), "@ACT@".to_owned()];
-    all.extend(["timeout".to_owned(), limited]);
+    // What does not heed its limit is ended by force, so that the act has an end.
+    all.extend(["timeout".to_owned(), "-k".to_owned(), "5".to_owned(), limited]);
     // What is written down of it is for this account only; what it makes itself is not.
     all.extend(["sh", "-c", "umask \"$0\"; exec \"$@\"", &format!("{:03o}", service.runner.umask())].map(str::to_owned));
     all.extend(words);
     let script = format!(
-        "a=\"$d/acts/\"{}; printf %s {} > \"$d/acting-server\"; mkdir -p \"${{a%/*}}\"; mkdir \"$a\" 2>/dev/null || {{ echo before; exit 0; }}; \
+        "a=\"$d/acts/\"{}; o=$({}); [ \"$o\" = {} ] || {{ echo \"kept $o\"; exit 0; }}; mkdir -p \"${{a%/*}}\"; mkdir \"$a\" 2>/dev/null || {{ echo before; exit 0; }}; \
          printf %s {} > \"$a/note\"; sync; {} >/dev/null 2>&1 & \
          i=0; while [ ! -s \"$a/pid\" ] && [ $i -lt 50 ]; do sleep 0.1; i=$((i+1)); done; echo begun \"$(cat \"$a/pid\")\"",
         shell_word(identity),
+        claiming(&claim.server),
         shell_word(&claim.server),
         shell_word(&json!(begun).to_string()),
         in_place(&all, dir, &env, &to_the_letter).replace("'@ACT@'", "\"$a\""),
     );
     let (_, said) = sh.run(&script).await;
     let pid = said.trim().strip_prefix("begun ").and_then(|p| p.trim().parse::<u32>().ok());
+    if let Some(other) = said.trim().strip_prefix("kept ") {
+        let kept = kept_by(other, claim);
+        let unwritten = || json!({ "says": "which server acts there cannot be written down", "doubts": false });
+        return Ok(json!({ "kept": if kept.is_null() { unwritten() } else { kept } }));
+    }
     match (said.trim(), pid) {
         ("before", _) => tell(json!(ActNews::BegunBefore)),
         (_, Some(pid)) => {
@@ -543,7 +659,7 @@ async fn act(
 /// What is written down of an act; `at` sets its folder.
 async fn recorded(sh: &Sh, hello: &Hello, at: &str) -> Recorded {
     let script = format!(
-        "{at}[ -d \"$a\" ] || {{ echo nothing; exit 0; }}; [ ! -e \"$a/burnt\" ] || {{ echo burnt; exit 0; }}; cat \"$a/note\" 2>/dev/null; echo; p=$(cat \"$a/pid\" 2>/dev/null); \
+        "{at}[ -d \"$a\" ] || {{ echo nothing; exit 0; }}; [ ! -e \"$a/burnt\" ] || {{ echo burnt; exit 0; }}; [ ! -e \"$a/goes-on\" ] || {{ echo goes-on; exit 0; }}; cat \"$a/note\" 2>/dev/null; echo; p=$(cat \"$a/pid\" 2>/dev/null); \
          if [ -e \"$a/code\" ]; then echo \"ended $(cat \"$a/code\") $p $(cat \"$a/who\" 2>/dev/null)\"; head -c {OUTPUT_LIMIT} \"$a/output\"; \
          elif [ -n \"$p\" ]; then {there} && echo \"alive 0 $p $(cat \"$a/who\")\" || echo \"gone 0 $p $(cat \"$a/who\" 2>/dev/null)\"; else echo folder; fi",
         there = is_there()
@@ -556,6 +672,9 @@ async fn recorded(sh: &Sh, hello: &Hello, at: &str) -> Recorded {
     }
     if note == "burnt" {
         return Recorded::Burnt;
+    }
+    if note == "goes-on" {
+        return Recorded::GoesOn;
     }
     let begun: Option<ActBegun> = serde_json::from_str(note).ok();
     let words: Vec<&str> = lines.next().unwrap_or_default().split_whitespace().collect();
@@ -587,7 +706,8 @@ async fn follow(sh: &Sh, hello: &Hello, at: &str, tell: &impl Fn(Value)) {
                 let (code, _) = sh.run(&format!("{at}{}", is_there())).await;
                 gone = if code == 0 { 0 } else { gone + 1 };
             }
-            Recorded::Nothing | Recorded::OnlyFolder | Recorded::Burnt | Recorded::GoesOn => gone += 1,
+            Recorded::GoesOn => return tell(json!(ActNews::Lost(GOES_ON.to_owned()))),
+            Recorded::Nothing | Recorded::OnlyFolder | Recorded::Burnt => gone += 1,
         }
         // Its end is written down a moment after it.
         if gone > 3 {
@@ -717,11 +837,11 @@ mod tests {
         let manager = dir.path().join("systemctl");
         std::fs::write(&manager, format!("#!/bin/sh\necho '{word}'\nexit {code}\n")).unwrap();
         std::fs::set_permissions(&manager, std::fs::Permissions::from_mode(0o700)).unwrap();
-        let (script, holds, not_yet) = script_of(Some(&service), &RungKind::Manager).unwrap();
+        let look = look_of("root", Some(&service), &RungKind::Manager).unwrap();
         let path = format!("{}:/usr/bin:/bin", dir.path().display());
-        let ran = std::process::Command::new("/bin/sh").args(["-c", &script]).env("PATH", path).output().unwrap();
+        let ran = std::process::Command::new("/bin/sh").args(["-c", &look.script]).env("PATH", path).output().unwrap();
         let printed = String::from_utf8_lossy(&ran.stdout);
-        let answer = answer_of(&RungKind::Manager, ran.status.code().unwrap(), &printed, &holds, &not_yet);
+        let answer = answer_of(&RungKind::Manager, ran.status.code().unwrap(), &printed, &look);
         assert_eq!(answer.verdict, up, "{answer:?}");
         assert_eq!(gone(&RungKind::Manager, answer.clone()).verdict, down, "{answer:?}");
         assert_eq!(is_between(&RungKind::Manager, &answer), up == Verdict::NotYet && down == Verdict::NotYet);
@@ -742,8 +862,11 @@ mod tests {
         std::fs::write(&file, "a canary\n").unwrap();
         let env = BTreeMap::from([("KEY".to_owned(), value(&file.display().to_string()))]);
         let words = ["sh", "-c", "echo \"out $KEY\"; echo \"err $KEY\" >&2; [ -n \"$KEY\" ] && exit 3"].map(str::to_owned);
-        let (code, printed) = sh(&look_in_place(&words, "/", &env, &BTreeSet::new()), &[]);
-        assert_eq!((code, printed.contains("canary")), (3, !is_withheld), "{printed}");
+        let none = BTreeSet::new();
+        let as_it_is = LooksAs { dir: "/", env: &env, to_the_letter: &none, user: None };
+        let (_, printed) = sh(&look_in_place(&words, &as_it_is, Span(Duration::from_secs(10))), &[]);
+        assert!(printed.ends_with(&format!("{ENDED}3")), "{printed}");
+        assert_eq!(printed.contains("canary"), !is_withheld, "{printed}");
         assert_eq!(printed.contains("withheld"), is_withheld, "{printed}");
 
         let act = dir.path().display().to_string();
@@ -779,6 +902,45 @@ mod tests {
         assert!(!there());
     }
 
+    /// A command that does not heed its limit, nor what it began, is ended by force; and whatever cannot be is no end.
+    #[rstest]
+    #[case::ended("trap '' TERM; (trap '' TERM; sleep MARK; sleep MARK) & wait; sleep MARK", "", "137", false)]
+    #[case::what_it_began("(trap '' TERM; sleep MARK; sleep MARK) & wait", "", "124", false)]
+    #[case::what_may_not_be_ended("(trap '' TERM; exec sleep MARK) & wait", "kill() { :; }; ", "124", true)]
+    #[case::a_daemon_that_it_started("setsid sh -c 'sleep MARK' & exit 124", "", "124", false)]
+    fn an_act_that_is_ended_at_its_limit_is_ended_whole(
+        #[case] script: &str,
+        #[case] before: &str,
+        #[case] code: &str,
+        #[case] goes_on: bool,
+    ) {
+        let mark = format!("32.{}{}", std::process::id(), script.len() + before.len());
+        let dir = tempfile::tempdir().unwrap();
+        let act = dir.path().display().to_string();
+        let words = [
+            "setsid",
+            "-w",
+            "sh",
+            "-c",
+            &format!("{before}{}", beside(false)),
+            &act,
+            "timeout",
+            "-k",
+            "1",
+            "1",
+            "sh",
+            "-c",
+            &script.replace("MARK", &mark),
+        ];
+        let all: Vec<String> = words.iter().map(|w| shell_word(w)).collect();
+        sh(&all.join(" "), &[]);
+        assert_eq!(std::fs::read_to_string(dir.path().join("code")).unwrap().trim(), code);
+        assert_eq!(dir.path().join("goes-on").exists(), goes_on);
+        let left = || !std::process::Command::new("pgrep").args(["-f", &format!("sleep {mark}")]).output().unwrap().stdout.is_empty();
+        assert_eq!(left(), goes_on || script.contains("setsid"));
+        let _ = std::process::Command::new("pkill").args(["-KILL", "-f", &format!("sleep {mark}")]).status();
+    }
+
     /// A command is not run without the secret that it was to be given.
     #[rstest]
     #[case::no_file("file:/nowhere/secret")]
@@ -787,5 +949,98 @@ mod tests {
         let env = BTreeMap::from([("KEY".to_owned(), reference.to_owned())]);
         let (code, printed) = sh(&in_place(&["echo".into(), "ran".into()], "/", &env, &BTreeSet::new()), &[]);
         assert_eq!((code, printed.trim()), (126, "the secret of KEY cannot be read"));
+    }
+
+    fn by_command(words: &[&str], not_yet: Vec<i32>) -> (RungKind, Look) {
+        let command = words.iter().map(|w| (*w).to_owned()).collect();
+        let kind = RungKind::Command { command, holds: vec![0], not_yet, within: Span(Duration::from_secs(1)) };
+        let look = look_of("root", None, &kind).unwrap();
+        (kind, look)
+    }
+
+    /// The exit codes of whatever ends a look at its limit are none of its own, whichever those are.
+    #[rstest]
+    #[case::up("echo lit; exit 0", Verdict::Holds, "lit")]
+    #[case::not_yet("echo out; exit 124", Verdict::NotYet, "out")]
+    #[case::by_a_signal_of_its_own("echo hit; kill -9 $$", Verdict::NotYet, "")]
+    #[case::its_time_is_over("echo slow; sleep MARK", Verdict::CouldNotLook, "slow")]
+    #[case::it_does_not_heed_its_limit("trap '' TERM; echo deaf; sleep MARK; sleep MARK", Verdict::CouldNotLook, "deaf")]
+    #[case::undeclared("echo what; exit 7", Verdict::CouldNotLook, "exit code 7: what")]
+    #[case::it_prints_much("yes | head -c 300000; echo much; exit 0", Verdict::Holds, "much")]
+    #[case::what_it_is_not_given("echo \"of:$YANTRO_TEST_OF_SHELLS:it\"; [ -n \"$HOME\" ]", Verdict::Holds, "of::it")]
+    fn a_look_by_command_is_taken_at_its_own_word(#[case] script: &str, #[case] verdict: Verdict, #[case] says: &str) {
+        use std::sync::atomic::{AtomicU32, Ordering};
+        static CASE: AtomicU32 = AtomicU32::new(0);
+        // Told from what others have sleeping.
+        let mark = format!("31.{}{}", std::process::id(), CASE.fetch_add(1, Ordering::Relaxed));
+        let (kind, look) = by_command(&["sh", "-c", &script.replace("MARK", &mark)], vec![1, 124, 137]);
+        let began = std::time::Instant::now();
+        let ran = std::process::Command::new("/bin/sh").args(["-c", &look.script]).env("YANTRO_TEST_OF_SHELLS", "the account's").output();
+        let ran = ran.unwrap();
+        let answer = answer_of(&kind, ran.status.code().unwrap(), &String::from_utf8_lossy(&ran.stdout), &look);
+        assert!(answer.verdict == verdict && answer.says.contains(says), "{answer:?} of {}", look.script);
+        assert!(began.elapsed() < Duration::from_secs(20));
+        let left = std::process::Command::new("pgrep").args(["-f", &format!("sleep {mark}")]).output().unwrap();
+        // Its limit ends its whole group.
+        assert!(left.stdout.is_empty() || verdict != Verdict::CouldNotLook, "{}", String::from_utf8_lossy(&left.stdout));
+    }
+
+    /// "It is not there" and "it cannot be looked for" are two things, and so are "nothing listens" and "nobody can say".
+    #[rstest]
+    #[case::there("/etc", Verdict::Holds)]
+    #[case::not_there("/etc/nowhere-at-all", Verdict::NotYet)]
+    #[case::below_a_file("/etc/passwd/below", Verdict::NotYet)]
+    fn a_file_that_is_not_there_is_told_from_one_that_cannot_be_looked_for(#[case] path: &str, #[case] verdict: Verdict) {
+        let kind = RungKind::File { path: path.to_owned(), since_start: false, newer_than: None, at_least: None };
+        let look = look_of("root", None, &kind).unwrap();
+        let (code, printed) = sh(&look.script, &[]);
+        assert_eq!(answer_of(&kind, code, &printed, &look).verdict, verdict, "{printed}");
+    }
+
+    /// The system's own programs, in places of their own.
+    fn with_programs(dir: &std::path::Path, programs: &[(&str, &str)], script: &str) -> (i32, String) {
+        for (name, text) in programs {
+            std::fs::write(dir.join(name), format!("#!/bin/sh\n{text}\n")).unwrap();
+            std::fs::set_permissions(dir.join(name), std::fs::Permissions::from_mode(0o700)).unwrap();
+        }
+        let path = format!("{}:/usr/bin:/bin", dir.display());
+        let ran = std::process::Command::new("/bin/sh").args(["-c", script]).env("PATH", path).output().unwrap();
+        (ran.status.code().unwrap(), String::from_utf8_lossy(&ran.stdout).into_owned())
+    }
+
+    #[rstest]
+    #[case::a_file(RungKind::File { path: "/x".into(), since_start: false, newer_than: None, at_least: None }, "ls", "echo 'ls: /x: Permission denied'; exit 2")]
+    #[case::a_port(RungKind::Port { port: 7010, on: None, held_by_any: true }, "cat", "exit 1")]
+    #[case::a_free_port(RungKind::PortFree { port: 7010, on: None }, "cat", "exit 1")]
+    #[case::an_owner(RungKind::Owner { path: "/x".into(), account: "root".into() }, "stat", "exit 1")]
+    fn what_cannot_be_looked_at_is_neither(#[case] kind: RungKind, #[case] program: &str, #[case] does: &str) {
+        let dir = tempfile::tempdir().unwrap();
+        let look = look_of("root", None, &kind).unwrap();
+        let (code, printed) = with_programs(dir.path(), &[(program, does)], &look.script);
+        assert_eq!(answer_of(&kind, code, &printed, &look).verdict, Verdict::CouldNotLook, "{code} {printed}");
+    }
+
+    /// Of two servers that claim a host at once one has it, and what cannot be read is not taken for nobody's.
+    #[test]
+    fn a_host_is_claimed_by_one_and_never_by_guess() {
+        let dir = tempfile::tempdir().unwrap();
+        let d = shell_word(&dir.path().display().to_string());
+        let run = |script: &str| sh(&format!("d={d}; {script}"), &[]);
+        assert_eq!(run(WHO_ACTS), (0, String::new()));
+        let all: Vec<(i32, String)> = std::thread::scope(|scope| {
+            let claims: Vec<_> = (0..8).map(|n| scope.spawn(move || claiming(&format!("server-{n}")))).map(|c| c.join().unwrap()).collect();
+            let run = &run;
+            let running: Vec<_> = claims.into_iter().map(|c| scope.spawn(move || run(&c))).collect();
+            running.into_iter().map(|r| r.join().unwrap()).collect()
+        });
+        assert!(all[0].1.starts_with("server-") && all.iter().all(|one| one == &all[0]), "{all:?}");
+        assert_eq!(run(WHO_ACTS), all[0]);
+        assert_eq!(run(&taking_over("server-9")).0, 0);
+        assert_eq!(run(&claiming("server-1")).1, "server-9");
+        // A link that leads nowhere is there, and cannot be read.
+        std::fs::remove_file(dir.path().join("acting-server")).unwrap();
+        std::os::unix::fs::symlink("nowhere", dir.path().join("acting-server")).unwrap();
+        assert_ne!(run(WHO_ACTS).0, 0);
+        assert_ne!(run(&claiming("server-1")).1, "server-1");
     }
 }

@@ -369,8 +369,7 @@ impl LogFollow {
         let mut lines = Vec::new();
         for entry in entries {
             let when = Some(Timestamp::from_ms(entry.micros() / 1000));
-            let mut line =
-                |text: String| lines.push(LogLine { source: self.path.clone(), text, at: entry.micros().unsigned_abs(), when });
+            let mut line = |text: String| lines.push(LogLine { source: self.path.clone(), text, at: entry.micros().unsigned_abs(), when });
             if self.boot.as_ref().is_some_and(|b| *b != entry.boot) {
                 line("── the host was booted anew ──".to_owned());
             } else if let (Some(before), Some(now)) = (&self.invocation, entry.invocation())
