@@ -20,12 +20,12 @@ use yantro_core::{
         Facts, SeenState, Verdict,
         logs::{LogMatcher, LogScan},
     },
-    run::{ActKind, Event, RunId, Stamped},
+    run::{ActKind, Event, RunId, RunSummary, Stamped},
     sequence::{Request, StepKind, Usual, Wish, plan, plays::play_all},
     time::Timestamp,
 };
 use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Here, ProcessId};
-use yantro_store::{Batch, RunRow, Writer};
+use yantro_store::{Batch, Writer};
 
 /// The middle of several measurements.
 fn median(mut times: Vec<Duration>) -> Duration {
@@ -156,7 +156,7 @@ fn runs() {
     let dir = tempfile::tempdir().expect("a folder can be made");
     let path = dir.path().join("yantro.db");
     let mut writer = Writer::open(&path).expect("a store can be made");
-    let row = |id: u64| RunRow {
+    let row = |id: u64| RunSummary {
         id: RunId(id),
         state: "finished".into(),
         title: format!("restart quay-1/fares-db, night {id}"),
@@ -312,7 +312,7 @@ fn events() {
     let dir = tempfile::tempdir().expect("a folder can be made");
     let mut writer = Writer::open(&dir.path().join("db")).expect("a database can be made");
     let mut bare = File::create(dir.path().join("bare")).expect("a file can be made");
-    let row = |steps_ended| RunRow {
+    let row = |steps_ended| RunSummary {
         id: RunId(1),
         state: "running".into(),
         title: "restart quay-1/fares-db".into(),

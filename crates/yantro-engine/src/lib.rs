@@ -42,5 +42,5 @@ pub use told::{
     forecast::{RunForecast, SlowStep, WindowView},
     publish::{Published, Topic},
     report::{Beside, Comparison, EarlierRun, Found, Report, ReportStep, Took},
-    view::{NoteView, PreflightView, RunSummary, RunView, StepView},
+    view::{NoteView, PreflightView, RunView, StepView},
 };

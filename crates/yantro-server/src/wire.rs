@@ -8,11 +8,10 @@ use yantro_core::{
     estate::Fault,
     name::{Address, HostName, ProcedureName},
     procedure::Procedure,
-    run::{DecisionKind, RunId},
+    run::{DecisionKind, RunId, RunSummary},
     sequence::{Plan, StepId, plays::Forecast},
     time::Timestamp,
 };
-use yantro_engine::RunSummary;
 
 /// Units of a host to be described as services of the estate.
 #[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]

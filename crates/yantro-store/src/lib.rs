@@ -18,7 +18,7 @@ use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use yantro_core::{
     name::Address,
     proof::LogAgainst,
-    run::{Event, RunId, Stamped},
+    run::{Event, RunId, RunSummary, Stamped},
     sequence::StepKind,
     time::Timestamp,
 };
@@ -93,27 +93,6 @@ pub struct Edition {
     pub edited: Option<String>,
 }
 
-/// A run in a list.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct RunRow {
-    /// Its number.
-    pub id: RunId,
-    /// How it stands, as a word.
-    pub state: String,
-    /// What it does, in a few words.
-    pub title: String,
-    /// Who began it.
-    pub who: String,
-    /// When.
-    pub began_at: Timestamp,
-    /// When it ended.
-    pub ended_at: Option<Timestamp>,
-    /// How many steps it has.
-    pub steps: u32,
-    /// How many have ended.
-    pub steps_ended: u32,
-}
-
 /// What a service was last started as (R24).
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct StartedAs {
@@ -172,7 +151,7 @@ pub struct Batch {
     /// Events, in order.
     pub events: Vec<(RunId, Stamped)>,
     /// Runs as they stand after them.
-    pub runs: Vec<RunRow>,
+    pub runs: Vec<RunSummary>,
     /// What services were started as.
     pub started: Vec<(Address, StartedAs)>,
     /// How long good steps took: what it is kept under, the step's kind, and the time.
@@ -425,11 +404,11 @@ impl Reader {
     }
 
     /// The newest runs below a number, the newest first.
-    pub fn runs(&self, before: Option<RunId>, limit: u32) -> Result<Vec<RunRow>, StoreError> {
+    pub fn runs(&self, before: Option<RunId>, limit: u32) -> Result<Vec<RunSummary>, StoreError> {
         let mut statement = self.connection.prepare_cached(
             "SELECT id, state, title, who, began_at, ended_at, steps, steps_ended FROM run WHERE id < ?1 ORDER BY id DESC LIMIT ?2",
         )?;
-        let rows = statement.query_map(params![before.map_or(i64::MAX, |b| b.0 as i64), limit], run_row)?;
+        let rows = statement.query_map(params![before.map_or(i64::MAX, |b| b.0 as i64), limit], summary)?;
         Ok(rows.collect::<Result<_, _>>()?)
     }
 
@@ -563,8 +542,8 @@ impl Reader {
     }
 }
 
-fn run_row(r: &rusqlite::Row<'_>) -> rusqlite::Result<RunRow> {
-    Ok(RunRow {
+fn summary(r: &rusqlite::Row<'_>) -> rusqlite::Result<RunSummary> {
+    Ok(RunSummary {
         id: RunId(r.get::<_, i64>(0)? as u64),
         state: r.get(1)?,
         title: r.get(2)?,
@@ -596,8 +575,8 @@ mod tests {
         (RunId(1), Stamped { no, at: Timestamp::from_ms(1000 + no as i64), event: Event::Locked })
     }
 
-    fn row(steps_ended: u32) -> RunRow {
-        RunRow {
+    fn row(steps_ended: u32) -> RunSummary {
+        RunSummary {
             id: RunId(1),
             state: "running".into(),
             title: "restart quay-1/fares-db".into(),

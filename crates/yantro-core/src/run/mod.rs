@@ -21,6 +21,7 @@ mod machine;
 mod order;
 mod putback;
 mod state;
+mod summary;
 
 pub use acts::{ActBegun, ActEnd, ActId, ActKind, FoundProcess, LogEvidence, LogMark};
 pub use allowed::Allowed;
@@ -34,3 +35,4 @@ pub use id::RunId;
 pub use input::{Divert, Input};
 pub use order::{Order, Stamped, Taken};
 pub use state::{ActNow, Run, RunState, RungSeen, StepNow, StepState, state_words};
+pub use summary::RunSummary;

@@ -1,7 +1,7 @@
 //! Vetting: all faults in one pass, each with its place and its mend.
 
 use rstest::rstest;
-use yantro_core::estate::{Severity, json_schema, vet};
+use yantro_core::estate::{ServiceRunner, Severity, json_schema, vet};
 
 use crate::estates::toml;
 
@@ -655,4 +655,30 @@ fn a_restart_is_owed_where_it_would_change_something(#[case] was: &str, #[case] 
     let (before, after) = (of(text), of(&text.replace(was, is)));
     assert!(before != after, "something changed");
     assert_eq!(before.iter().all(|(a, s)| s.runner.starts_as(&after[a].runner)), is_same);
+}
+
+/// An estate may lie in the root, or name it: what names no folder runs there, and not in none.
+#[rstest]
+#[case::it_lies_there("", "/", "/", "/bell")]
+#[case::it_names_it("dir = \"/\"", "/srv/ferry", "/", "/bell")]
+#[case::elsewhere("", "/srv/ferry/", "/srv/ferry", "/srv/ferry/bell")]
+fn what_names_no_folder_runs_in_the_estates(#[case] dir: &str, #[case] lies_in: &str, #[case] wanted: &str, #[case] program: &str) {
+    let text = format!(
+        "[estate]\nname = \"Brannock Sound\"\nstands_for = \"test\"\n{dir}\n[host.quay]\nreach = \"here\"\n\
+         [service.lamp]\nhost = \"quay\"\nrun_by = \"commands\"\ncommands = {{ start = [\"./bell\"], stop = [\"./bell\"], state = [\"./bell\"] }}\n\
+         [service.buoy]\nhost = \"quay\"\nrun_by = \"process\"\nprocess = {{ program = \"./bell\", dir = \"{{dir}}\" }}\nladder = [{{ rung = \"process\" }}]\n\
+         [procedure.oil]\ntitle = \"Oil\"\nsteps = [{{ title = \"Oil it\", work = [\"./bell\"], on = \"quay\", changes_nothing = true }}]\n"
+    );
+    let vetted = vet(&text, lies_in);
+    let estate = vetted.estate.unwrap_or_else(|| panic!("{:?}", vetted.faults));
+    let dirs: Vec<(&str, &str)> = estate
+        .services
+        .values()
+        .map(|s| match &s.runner {
+            ServiceRunner::Commands(c) => (c.dir.as_str(), c.start[0].as_str()),
+            ServiceRunner::Process(p) => (p.dir.as_str(), p.program.as_str()),
+            other => panic!("{other:?}"),
+        })
+        .collect();
+    assert_eq!(dirs, [(wanted, program), (wanted, program)]);
 }

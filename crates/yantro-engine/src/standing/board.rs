@@ -180,7 +180,7 @@ pub struct BoardView {
     /// The services, by address.
     pub services: Vec<BoardRow>,
     /// Runs that have not ended.
-    pub open_runs: Vec<crate::told::view::RunSummary>,
+    pub open_runs: Vec<yantro_core::run::RunSummary>,
 }
 
 /// A run with those of its steps that are about one service.

@@ -1,13 +1,12 @@
 //! Runs as they are told: in full, and in lists.
 
-use yantro_core::run::{Event, Run, RunId};
-use yantro_store::RunRow;
+use yantro_core::run::{Event, Run, RunId, RunSummary};
 
 use crate::{
     engine::{Engine, read},
     error::EngineError,
     told::view,
-    told::view::{RunSummary, RunView},
+    told::view::RunView,
 };
 
 impl Engine {
@@ -29,20 +28,7 @@ impl Engine {
 
     /// The newest runs below a number.
     pub fn runs(&self, before: Option<RunId>, limit: u32) -> Result<Vec<RunSummary>, EngineError> {
-        let rows = self.reader()?.runs(before, limit)?;
-        Ok(rows
-            .into_iter()
-            .map(|r| RunSummary {
-                id: r.id,
-                state: r.state,
-                title: r.title,
-                who: r.who,
-                began_at: r.began_at,
-                ended_at: r.ended_at,
-                steps: r.steps,
-                steps_ended: r.steps_ended,
-            })
-            .collect())
+        Ok(self.reader()?.runs(before, limit)?)
     }
 }
 
@@ -57,20 +43,6 @@ pub(crate) fn summary(run: &Run) -> RunSummary {
         ended_at: run.end().map(|(at, ..)| *at),
         steps,
         steps_ended: steps - run.steps_not_ended(),
-    }
-}
-
-pub(crate) fn run_row(run: &Run) -> RunRow {
-    let s = summary(run);
-    RunRow {
-        id: s.id,
-        state: s.state,
-        title: s.title,
-        who: s.who,
-        began_at: s.began_at,
-        ended_at: s.ended_at,
-        steps: s.steps,
-        steps_ended: s.steps_ended,
     }
 }
 

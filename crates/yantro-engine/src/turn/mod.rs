@@ -39,7 +39,7 @@ use crate::{
     messages::Msg,
     told::{
         publish::{Published, Topic},
-        runs::{brief, run_row},
+        runs::{brief, summary},
         view,
     },
 };
@@ -229,7 +229,7 @@ impl Work {
             self.batch.events.push((id, Stamped { no: first_no + 1 + i as u64, at: now, event }));
         }
         if run.event_count() != first_no {
-            let row = run_row(run);
+            let row = summary(run);
             self.batch.runs.retain(|r| r.id != id);
             self.batch.runs.push(row);
         }
@@ -373,7 +373,7 @@ impl Work {
         let now = self.engine.hands.clock.now();
         let run = Run::begin(id, now, begun.clone());
         self.audit(&begun.who, "begin", format!("run {id}: {}", view::title_of(&run)), begun.why.clone());
-        self.batch.runs.push(run_row(&run));
+        self.batch.runs.push(summary(&run));
         self.batch.events.push((id, Stamped { no: 1, at: now, event: Event::Begun(Box::new(begun)) }));
         self.engine.shared.runs.write().unwrap_or_else(PoisonError::into_inner).insert(id, run);
         self.orders.push((id, Order::TakeLocks));
@@ -593,33 +593,36 @@ impl Work {
             self.batch.settings.push(("alive_at".to_owned(), self.engine.hands.clock.now().as_ms().to_string()));
         }
         while !self.batch.is_empty() || !self.orders.is_empty() || !self.replies.is_empty() {
-            if !self.batch.is_empty() {
-                let batch = std::mem::take(&mut self.batch);
-                match self.engine.storage.commit(&batch) {
+            let batch = std::mem::take(&mut self.batch);
+            let ids = match batch.is_empty() {
+                true => Vec::new(),
+                false => match self.engine.storage.commit(&batch) {
                     Ok(ids) => {
                         self.undo.clear();
-                        if let Some(last) = ids.last() {
-                            self.engine.hands.identity.came_to(*last);
-                        }
-                        // Acts come first of all that follows.
-                        let (acts, others) =
-                            std::mem::take(&mut self.orders).into_iter().partition(|(_, o)| matches!(o, Order::Act { .. }));
-                        self.orders = others;
-                        self.carry_all_out(acts);
-                        self.stored(&batch, &ids);
+                        ids
                     }
                     Err(error) => {
                         self.not_stored(batch, &error);
                         tokio::time::sleep(STORE_AGAIN).await;
                         return; // No act is given (R27); the loop comes back.
                     }
+                },
+            };
+            // What is ordered from here on follows from what is not stored yet, and waits for the next turn round.
+            let (acts, others) = std::mem::take(&mut self.orders).into_iter().partition(|(_, o)| matches!(o, Order::Act { .. }));
+            let replies = std::mem::take(&mut self.replies);
+            // Acts come first of all that follows.
+            self.carry_all_out(acts);
+            if !batch.is_empty() {
+                if let Some(last) = ids.last() {
+                    self.engine.hands.identity.came_to(*last);
                 }
+                self.stored(&batch, &ids);
             }
-            for reply in std::mem::take(&mut self.replies) {
+            for reply in replies {
                 reply(Ok(()));
             }
-            let orders = std::mem::take(&mut self.orders);
-            self.carry_all_out(orders);
+            self.carry_all_out(others);
         }
         self.forget_ended();
     }
@@ -640,6 +643,8 @@ impl Work {
             self.make_reserve();
             let now = self.engine.hands.clock.now();
             let for_ms = self.trouble_since.take().map_or(0, |at| now.since(at).as_millis() as u64);
+            // What was asked for when it could not be stored came to nothing: all is as after a restart, and asked for again.
+            self.back_to_the_store(self.open_runs().into_iter().collect());
             for run in self.open_runs() {
                 // What was under way meanwhile is looked for, before anything is decided on what was never stored.
                 let orders = read(&self.engine.shared.runs).get(&run).map(Run::recover).unwrap_or_default();
@@ -680,8 +685,11 @@ impl Work {
             undo();
         }
         self.orders.clear();
+        // One that would have ended by what was not stored is open.
+        let mut decided: BTreeSet<RunId> = batch.events.iter().map(|(run, _)| *run).collect();
+        decided.extend(self.open_runs());
         self.batch = Batch { session: batch.session, ..Batch::default() };
-        self.back_to_the_store();
+        self.back_to_the_store(decided);
         // Room for the hold itself.
         let _ = std::fs::remove_file(&self.reserve);
         for run in self.open_runs() {
@@ -697,10 +705,10 @@ impl Work {
         self.engine.shared.publisher.tell(Published::new(Topic::Server, None, &serde_json::json!({})));
     }
 
-    /// Every open run as its stored events have it; one of which nothing is stored was never begun.
-    fn back_to_the_store(&mut self) {
+    /// Runs as their stored events have them, with the locks that they had by these; one of which nothing is stored was never begun.
+    fn back_to_the_store(&mut self, of: BTreeSet<RunId>) {
         let reader = self.engine.reader();
-        for id in self.open_runs() {
+        for id in of {
             let events = reader.as_ref().map_err(ToString::to_string).and_then(|r| r.events_of(id).map_err(|e| e.to_string()));
             let events = events.unwrap_or_else(|why| end_process(&format!("run {id} cannot be read back after storing failed: {why}")));
             let stored = Run::replay(id, events.into_iter().map(|e| (e.at, e.event)));
@@ -717,6 +725,15 @@ impl Work {
             }
         }
         self.rooms_at_hand = None;
+        // What was taken for steps that are none gives way; what they had, no two of them had.
+        let runs = read(&self.engine.shared.runs);
+        let locked: Vec<&Run> = runs.values().filter(|r| !r.has_ended() && r.is_locked()).collect();
+        locked.iter().for_each(|run| self.locks.release(run.id));
+        for run in locked {
+            if let Err(behind) = self.locks.take(run.id, &run.wants()) {
+                tracing::error!(run = %run.id, ?behind, "locks that it held are taken; it goes on without them");
+            }
+        }
     }
 
     pub(crate) fn make_reserve(&self) {

@@ -1,8 +1,9 @@
-//! The engine as a server has it, over hosts that are played: nothing real is started.
+//! The engine as a server has it, over hosts that are played, but for `hostile`, where real commands are given.
 
 mod anew;
 mod deeds;
 mod editions;
+mod hostile;
 mod promises;
 mod runs;
 mod told;

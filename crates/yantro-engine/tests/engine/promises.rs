@@ -6,14 +6,15 @@ use rstest::rstest;
 use tempfile::TempDir;
 use tokio::runtime::Builder;
 use yantro_core::{
-    run::{Event, RunId, RunState},
+    proof::SeenState,
+    run::{DecisionKind, Event, RunId, RunState, StepEnd, StepState},
     sequence::Wish,
     time::Timestamp,
 };
-use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest};
+use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest, RunView};
 use yantro_store::{Batch, Edition, Writer};
 
-use crate::world::{ESTATE, World, request, started};
+use crate::world::{ESTATE, World, is_stored, request, started};
 
 /// R27: what was decided and could not be stored was not decided, and whoever asked is told so.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -63,6 +64,51 @@ async fn a_run_whose_storing_failed_goes_on_from_what_is_stored(#[case] events: 
     let all = intended.len();
     intended.dedup();
     assert_eq!(intended.len(), all, "an act was intended twice");
+}
+
+/// The same of what would have ended it: a run whose end could not be stored is open, and may be decided on again.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_end_that_cannot_be_stored_is_none() {
+    let world = World::bare().await;
+    // So many differences from as found that the end takes room which is not there; a decision alone does not.
+    let many: String =
+        (0..200).map(|n| format!("[service.gangway-at-the-far-end-of-the-quay-{n}]\nlike = \"played\"\nhost = \"quay-1\"\n")).collect();
+    world.load(&format!("{ESTATE}{many}")).await.unwrap();
+    world.until("all is looked at", |e| e.board().services.iter().all(|r| r.seen.state != SeenState::Unknown).then_some(())).await;
+    let chosen: Vec<String> = (0..200).map(|n| format!("gangway-at-the-far-end-of-the-quay-{n}")).collect();
+    let run = world.begin(Wish::Stop, &chosen.join(" ")).await;
+    let stopped = |e: &Engine| {
+        e.run(run).ok().filter(|r| r.steps.iter().filter(|s| matches!(s.now.state, StepState::Ended(StepEnd::Done))).count() > 100)
+    };
+    let view = world.until("much of it is stopped", stopped).await;
+    world.decide(&view, DecisionKind::Hold, None).await.unwrap();
+    let nothing_goes_on = |e: &Engine| {
+        let rests = |r: &RunView| {
+            r.steps.iter().all(|s| s.now.acts.iter().all(|a| a.end.is_some()) && !matches!(s.now.state, StepState::Proving { .. }))
+        };
+        e.run(run).ok().filter(|r| r.state == RunState::Held && rests(r))
+    };
+    world.until("it is held, and nothing is in flight", nothing_goes_on).await;
+    let room_again = async || {
+        world.engine.limit_storage(None);
+        world.until("there is room again", |e| e.board().storage_trouble.is_none().then_some(())).await;
+        world.is(run, &[RunState::Held]).await
+    };
+    loop {
+        let held = room_again().await;
+        world.engine.limit_storage(Some(0));
+        match world.decide(&held, DecisionKind::GiveUp, Some("fog")).await {
+            Ok(()) => break,
+            Err(refused) => assert!(matches!(refused, EngineError::NotStored(_)), "{refused}"),
+        }
+    }
+    world.until("its end is not stored", |e| e.board().storage_trouble).await;
+    let shown = world.engine.run(run).unwrap();
+    assert_eq!(shown.ended_at, None, "it is shown as {:?}, and would not be after a restart", shown.state);
+    assert!(world.engine.board().open_runs.iter().any(|r| r.id == run));
+    world.engine.limit_storage(None);
+    let ended = world.is(run, &[RunState::GivenUp]).await;
+    assert!(ended.ended_at.is_some() && is_stored(&world.engine, &ended));
 }
 
 fn edition(folder: &TempDir, no: u64, text: &str) {

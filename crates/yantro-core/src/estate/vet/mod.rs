@@ -520,13 +520,18 @@ impl Vetting<'_, '_> {
         }
     }
 
+    /// Where commands run that name no folder: the root is one, too.
+    fn base_folder(&self) -> String {
+        Some(self.base()).filter(|base| !base.is_empty()).unwrap_or_else(|| "/".to_owned())
+    }
+
     fn path(&self, text: &str) -> String {
         if self.elsewhere {
             // What is not absolute is a fault of its own: see `paths_elsewhere`.
             return text.to_owned();
         }
         if let Some(below) = text.strip_prefix("{dir}") {
-            return format!("{}{below}", self.base());
+            return if below.is_empty() { self.base_folder() } else { format!("{}{below}", self.base()) };
         }
         if text.starts_with('/') { text.to_owned() } else { format!("{}/{}", self.base(), text.trim_start_matches("./")) }
     }

@@ -75,7 +75,7 @@ impl Vetting<'_, '_> {
                 if_it_fails,
                 held_at_most: file.held_at_most,
                 lines,
-                dir: self.base(),
+                dir: self.base_folder(),
                 name: name.clone(),
             };
             if procedure.lines.len() == file.steps.len() {
@@ -411,7 +411,7 @@ impl Vetting<'_, '_> {
     fn work(&mut self, at: &str, step: &StepFile, host: &HostName, estate: &Estate, graph: &EstateGraph) -> task::Work {
         let within = step.patience.unwrap_or(Span::secs(60));
         let (command, script) = self.command_of(at, step.work.as_ref(), step.script.as_ref());
-        let dir = step.dir.as_ref().map_or_else(|| self.base(), |d| self.path(d));
+        let dir = step.dir.as_ref().map_or_else(|| self.base_folder(), |d| self.path(d));
         let mut work = task::Work {
             host: host.clone(),
             command,

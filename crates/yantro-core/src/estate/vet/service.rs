@@ -274,7 +274,7 @@ impl Vetting<'_, '_> {
                     state: self.command(&c.state),
                     state_up: c.state_up.unwrap_or_else(|| vec![0]),
                     state_down: c.state_down.unwrap_or_else(|| vec![1, 3]),
-                    dir: c.dir.map_or_else(|| self.base(), |d| self.path(&d)),
+                    dir: c.dir.map_or_else(|| self.base_folder(), |d| self.path(&d)),
                     env: c.env,
                     to_the_letter: Default::default(),
                     user: c.user,
@@ -334,7 +334,7 @@ impl Vetting<'_, '_> {
                 ServiceRunner::Process(ProcessSpec {
                     program: p.program.as_deref().map(|t| self.program(t)).unwrap_or_default(),
                     args: p.args,
-                    dir: p.dir.map_or_else(|| self.base(), |d| self.path(&d)),
+                    dir: p.dir.map_or_else(|| self.base_folder(), |d| self.path(&d)),
                     env: p.env,
                     user: p.user,
                     umask: self.umask(draft, "process", p.umask.as_deref()),
