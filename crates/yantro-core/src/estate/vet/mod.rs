@@ -5,10 +5,13 @@ mod code;
 mod hosts;
 mod hours;
 mod procedures;
+mod questions;
 mod relations;
 mod service;
 pub(super) mod slips;
+mod used;
 mod whole;
+mod work;
 
 use std::{
     collections::{BTreeMap, BTreeSet},
