@@ -66,7 +66,10 @@ fn packed(program: &Path) -> PathBuf {
     if env::var("CARGO_CFG_TARGET_ARCH").is_ok_and(|arch| arch == "x86_64") {
         filters.x86();
     }
-    filters.lzma2(&LzmaOptions::new_preset(9 | 1 << 31).expect("the tightest preset there is"));
+    let mut tightest = LzmaOptions::new_preset(9 | 1 << 31).expect("the tightest preset there is");
+    // No more memory to unpack it than it takes itself: hosts are small, too.
+    tightest.dict_size(8 << 20);
+    filters.lzma2(&tightest);
     let stream = Stream::new_stream_encoder(&filters, Check::Crc32).expect("filters that go together");
     let into = program.with_extension("xz");
     let mut writer = liblzma::write::XzEncoder::new_stream(std::fs::File::create(&into).expect("a file beside it can be made"), stream);

@@ -51,8 +51,8 @@ pub(crate) fn install(folder: &Path) -> std::io::Result<Program> {
     Ok(Program { path, args: Vec::new() })
 }
 
-/// Puts this program itself there, which is a recorder besides: by one more name of its file where that may be, else as a copy.
-/// Whatever becomes of the file that it was run from, acts can be given.
+/// Puts this program itself there, which is a recorder besides: by one more name of its file where that is this account's own, else
+/// as a copy, which nobody else can change. Whatever becomes of the file that it was run from, acts can be given.
 pub(crate) fn install_own(folder: &Path) -> std::io::Result<Program> {
     use std::os::unix::fs::MetadataExt;
     let own = Path::new("/proc/self/exe");
@@ -61,8 +61,9 @@ pub(crate) fn install_own(folder: &Path) -> std::io::Result<Program> {
     let path = folder.join(named(&(std::env::current_exe()?, meta.len(), meta.ino(), meta.mtime(), meta.mtime_nsec())));
     if !path.exists() {
         std::fs::create_dir_all(folder)?;
-        let linked = std::fs::hard_link(std::fs::read_link(own)?, &path);
-        if linked.is_err() && !path.exists() {
+        let is_ours = meta.uid() == nix::unistd::geteuid().as_raw();
+        let linked = is_ours && std::fs::hard_link(std::fs::read_link(own)?, &path).is_ok();
+        if !linked && !path.exists() {
             write_whole(&path, &std::fs::read(own)?, 0o755)?;
         }
     }

@@ -15,7 +15,7 @@ use yantro_core::{
 
 use super::{
     channel::Sh,
-    claims::{claiming, kept, kept_by},
+    claims::{GAVE_WAY, claiming, gave_way, kept},
     given::{WITHHELD, as_account, has_secret, in_place, takes_outpost},
 };
 use crate::{
@@ -147,7 +147,7 @@ pub(super) async fn act(
     all.extend(["sh", "-c", "umask \"$0\"; exec \"$@\"", &format!("{:03o}", service.runner.umask())].map(str::to_owned));
     all.extend(words);
     let script = format!(
-        "a=\"$d/acts/\"{}; o=$({}); [ \"$o\" = {} ] || {{ echo \"kept $o\"; exit 0; }}; mkdir -p \"${{a%/*}}\"; mkdir \"$a\" 2>/dev/null || {{ echo before; exit 0; }}; \
+        "a=\"$d/acts/\"{}; o=$({}); [ \"$o\" = {} ] || {{ echo \"{GAVE_WAY}$o\"; exit 0; }}; mkdir -p \"${{a%/*}}\"; mkdir \"$a\" 2>/dev/null || {{ echo before; exit 0; }}; \
          printf %s {} > \"$a/note\"; sync; {} >/dev/null 2>&1 & \
          i=0; while [ ! -s \"$a/pid\" ] && [ $i -lt 50 ]; do sleep 0.1; i=$((i+1)); done; echo begun \"$(cat \"$a/pid\")\"",
         shell_word(identity),
@@ -158,10 +158,8 @@ pub(super) async fn act(
     );
     let (_, said) = sh.run(&script).await;
     let pid = said.trim().strip_prefix("begun ").and_then(|p| p.trim().parse::<u32>().ok());
-    if let Some(other) = said.trim().strip_prefix("kept ") {
-        let kept = kept_by(other, claim);
-        let unwritten = || json!({ "says": "which server acts there cannot be written down", "doubts": false });
-        return Ok(json!({ "kept": if kept.is_null() { unwritten() } else { kept } }));
+    if let Some(kept) = gave_way(&said, claim) {
+        return Ok(json!({ "kept": kept }));
     }
     match (said.trim(), pid) {
         ("before", _) => tell(json!(ActNews::BegunBefore)),

@@ -13,12 +13,23 @@ pub(super) async fn kept(sh: &Sh, claim: &ToldClaim) -> Value {
     }
 }
 
-pub(super) fn kept_by(other: &str, claim: &ToldClaim) -> Value {
+fn kept_by(other: &str, claim: &ToldClaim) -> Value {
     if other.is_empty() || other == claim.server {
         return Value::Null;
     }
     json!({ "says": format!("another server acts there ({other})"), "doubts": false })
 }
+
+/// Why an act's script gave way: another server acts there, or that none does could not be written down.
+pub(super) fn gave_way(said: &str, claim: &ToldClaim) -> Option<Value> {
+    let other = said.lines().find_map(|line| line.strip_prefix(GAVE_WAY))?.trim();
+    let kept = kept_by(other, claim);
+    let unwritten = || json!({ "says": "which server acts there cannot be written down: make room there, or see whose its folder is", "doubts": false });
+    Some(if kept.is_null() { unwritten() } else { kept })
+}
+
+/// What an act's script says before the server that has the host.
+pub(super) const GAVE_WAY: &str = "kept ";
 
 /// Which server acts there; nothing where none ever did.
 const WHO_ACTS: &str = "f=\"$d/acting-server\"; if [ -e \"$f\" ] || [ -L \"$f\" ]; then cat \"$f\"; elif [ ! -d \"$d\" ] || [ ! -x \"$d\" ]; then echo \"$d cannot be entered\"; false; fi";
@@ -39,6 +50,8 @@ pub(super) fn taking_over(server: &str) -> String {
 
 #[cfg(test)]
 mod tests {
+    use rstest::rstest;
+
     use super::*;
     use crate::links::shell::given::trying::sh;
 
@@ -64,5 +77,30 @@ mod tests {
         std::os::unix::fs::symlink("nowhere", dir.path().join("acting-server")).unwrap();
         assert_ne!(run(WHO_ACTS).0, 0);
         assert_ne!(run(&claiming("server-1")).1, "server-1");
+    }
+
+    fn claim() -> ToldClaim {
+        let text = |t: &str| t.to_owned();
+        ToldClaim { server: text("ours"), session: text("s"), sessions: Vec::new(), counter: 0, data: text("/d") }
+    }
+
+    #[rstest]
+    #[case::it_went_on("begun 4711", None)]
+    #[case::another_has_it("kept theirs", Some("another server acts there (theirs)"))]
+    #[case::not_written("cat: /s/acting-server: No such file or directory\nkept \n", Some("cannot be written down"))]
+    #[case::not_written_and_cut("kept ", Some("cannot be written down"))]
+    fn an_act_gives_way_to_who_has_the_host_or_where_nobody_can_say(#[case] said: &str, #[case] says: Option<&str>) {
+        let gave_way = gave_way(said, &claim());
+        assert_eq!(gave_way.is_some(), says.is_some(), "{gave_way:?}");
+        assert!(says.is_none_or(|wanted| gave_way.unwrap()["says"].as_str().unwrap().contains(wanted)));
+    }
+
+    /// Where the folder is on a full disk, nothing is claimed and nothing half is left.
+    #[test]
+    fn what_cannot_be_written_is_no_claim() {
+        let dir = tempfile::tempdir().unwrap();
+        let d = shell_word(&dir.path().join("gone").display().to_string());
+        let (_, said) = sh(&format!("d={d}; o=$({}); [ \"$o\" = ours ] || echo \"{GAVE_WAY}$o\"", claiming("ours")), &[]);
+        assert!(gave_way(&said, &claim()).is_some(), "{said}");
     }
 }
