@@ -2051,6 +2051,11 @@ export interface components {
             text: string;
             /** @description Whether the line says that the log cannot be read. */
             unreadable: boolean;
+            /**
+             * @description When it was written, by its host's clock, where its log tells that by itself: a journal does. A file's lines have
+             *     their time in their text, or none.
+             */
+            when?: components["schemas"]["Timestamp"] | null;
         };
         /** @description Whether force may be used. */
         Force: "never" | "ask" | "allow";
