@@ -35,10 +35,11 @@ pub(super) const GAVE_WAY: &str = "kept ";
 const WHO_ACTS: &str = "f=\"$d/acting-server\"; if [ -e \"$f\" ] || [ -L \"$f\" ]; then cat \"$f\"; elif [ ! -d \"$d\" ] || [ ! -x \"$d\" ]; then echo \"$d cannot be entered\"; false; fi";
 
 /// Claims the host, as far as nobody has: of two that do so at once one does, and the file is whole or not there. It prints who has
-/// it, and fails where it cannot be written.
+/// it, and fails where it cannot be written. An empty one is nobody's: an older version could leave that on a full disk.
 pub(super) fn claiming(server: &str) -> String {
     format!(
-        "f=\"$d/acting-server\"; if [ ! -e \"$f\" ]; then printf %s {} > \"$f.$$\" && sync && {{ ln \"$f.$$\" \"$f\" 2>/dev/null; rm -f \"$f.$$\"; }}; fi; cat \"$f\"",
+        "f=\"$d/acting-server\"; [ -s \"$f\" ] || [ ! -f \"$f\" ] || rm -f \"$f\"; \
+         if [ ! -e \"$f\" ]; then printf %s {} > \"$f.$$\" && sync && ln \"$f.$$\" \"$f\" 2>/dev/null; rm -f \"$f.$$\"; fi; cat \"$f\"",
         shell_word(server)
     )
 }
@@ -72,6 +73,11 @@ mod tests {
         assert_eq!(run(WHO_ACTS), all[0]);
         assert_eq!(run(&taking_over("server-9")).0, 0);
         assert_eq!(run(&claiming("server-1")).1, "server-9");
+        // What a full disk left empty keeps nobody out.
+        std::fs::write(dir.path().join("acting-server"), "").unwrap();
+        assert_eq!(run(WHO_ACTS), (0, String::new()));
+        assert_eq!(run(&claiming("server-1")).1, "server-1");
+        assert_eq!(std::fs::read_dir(dir.path()).unwrap().count(), 1, "nothing is left beside it");
         // A link that leads nowhere is there, and cannot be read.
         std::fs::remove_file(dir.path().join("acting-server")).unwrap();
         std::os::unix::fs::symlink("nowhere", dir.path().join("acting-server")).unwrap();
