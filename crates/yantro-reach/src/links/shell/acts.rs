@@ -95,17 +95,17 @@ pub(super) fn is_there() -> String {
 
 /// What is left in a session but for whoever leads it: of a command that was ended at its limit and does not heed that, or that
 /// runs as another account behind a `sudo` that was ended. It is ended by force as far as that may be, and what goes on is written down:
-/// an act whose end could not be forced is no end.
+/// an act whose end could not be forced is no end. Where that cannot be written, no end is either: then nobody can say.
 const ENDS_WHOLE: &str = "left() { for q in $(pgrep -s \"$p\"); do g=$(ps -o pgid= -p \"$q\" | tr -d ' '); [ -z \"$g\" ] || [ \"$g\" = \"$p\" ] || echo \"$q\"; done; }; \
     if [ \"$c\" = 124 ] || [ \"$c\" = 137 ]; then for q in $(left); do kill -KILL \"$q\" 2>/dev/null; done; i=0; \
-    while [ -n \"$(left)\" ] && [ $i -lt 20 ]; do sleep 0.1; i=$((i+1)); done; [ -z \"$(left)\" ] || : > \"$0/goes-on\"; fi; ";
+    while [ -n \"$(left)\" ] && [ $i -lt 20 ]; do sleep 0.1; i=$((i+1)); done; [ -z \"$(left)\" ] || true > \"$0/goes-on\" || exit 1; fi; ";
 
 /// What is run beside an act, in its folder: its end is written under another name first, and so is there whole or not at all.
 pub(super) fn beside(is_withheld: bool) -> String {
     let (before, into) =
         if is_withheld { (format!("echo \"{WITHHELD}\" > \"$0/output\"; "), "/dev/null") } else { (String::new(), "$0/output") };
     format!(
-        "p=$$; echo \"{WHO}\" > \"$0/who\"; echo $$ > \"$0/pid\"; {before}\"$@\" > \"{into}\" 2>&1 < /dev/null; c=$?; {ENDS_WHOLE}echo $c > \"$0/code.new\"; mv \"$0/code.new\" \"$0/code\""
+        "p=$$; echo \"{WHO}\" > \"$0/who\"; echo $$ > \"$0/pid\"; {before}\"$@\" > \"{into}\" 2>&1 < /dev/null; c=$?; {ENDS_WHOLE}echo $c > \"$0/code.new\" && mv \"$0/code.new\" \"$0/code\""
     )
 }
 
@@ -265,6 +265,17 @@ mod tests {
         let _ = std::process::Command::new("pkill").args(["-P", &child.id().to_string()]).status();
         child.wait().unwrap();
         assert!(!there());
+    }
+
+    /// Where nothing can be written any more, no end is written: half of one would be read as another.
+    #[test]
+    fn an_end_that_cannot_be_written_is_none() {
+        let dir = tempfile::tempdir().unwrap();
+        let act = dir.path().display().to_string();
+        // There is no room: the system's own file that is always full.
+        std::os::unix::fs::symlink("/dev/full", dir.path().join("code.new")).unwrap();
+        sh(&beside(false), &[&act, "true"]);
+        assert!(!dir.path().join("code").exists());
     }
 
     /// A command that does not heed its limit, nor what it began, is ended by force; and whatever cannot be is no end.
