@@ -352,7 +352,7 @@ fn an_account_with_the_least_rights_starts_only_what_outlives_its_sessions() {
     assert_eq!(server.state("pier/db"), "down");
 }
 
-/// How old what is known of the others becomes while one is cut off: as old as ever, and no older.
+/// How often the others are looked at while one is cut off: as often as ever.
 #[test]
 fn looks_at_the_others_keep_their_pace_while_one_host_is_cut_off() {
     let Some(lab) = Lab::raise() else { return };
@@ -361,24 +361,31 @@ fn looks_at_the_others_keep_their_pace_while_one_host_is_cut_off() {
     connected(&server, "pier");
     connected(&server, "quay");
     server.ok(&["start", "app", "--yes"]);
-    quay.link_is(false);
     let as_of = || {
         let board = server.get("/board");
         let row = board["services"].as_array().into_iter().flatten().find(|r| r["address"] == "pier/db").cloned().unwrap_or_default();
         row["seen"]["as_of"].as_str().unwrap_or_default().to_owned()
     };
-    let (mut last, mut since, mut oldest, began) = (as_of(), Instant::now(), Duration::ZERO, Instant::now());
+    // Looks a minute, until something is so. Not the longest time between two: a machine with much else to do has pauses of its own.
+    let pace = |until: &dyn Fn(Duration) -> bool| {
+        let (mut last, mut looks, began) = (as_of(), 0.0, Instant::now());
+        wait_until("some rounds were taken", || {
+            let is = as_of();
+            if is != last {
+                (last, looks) = (is, looks + 1.0);
+            }
+            until(began.elapsed()).then_some(())
+        });
+        looks * 60.0 / began.elapsed().as_secs_f64()
+    };
+    let before = pace(&|passed| passed > Duration::from_secs(12));
+    quay.link_is(false);
     // Until it was given up, and for some rounds after that.
-    wait_until("some rounds were taken", || {
-        let is = as_of();
-        if is == last {
-            oldest = oldest.max(since.elapsed());
-        } else {
-            (last, since) = (is, Instant::now());
-        }
-        (began.elapsed() > Duration::from_secs(20) && server.state("quay/app") == "out-of-reach").then_some(())
-    });
-    assert!(oldest < Duration::from_secs(5), "pier/db was not looked at for {oldest:?}");
+    let cut_off = pace(&|passed| passed > Duration::from_secs(20) && server.state("quay/app") == "out-of-reach");
+    assert!(
+        cut_off > before * 0.6,
+        "pier/db was looked at {cut_off:.0} times a minute while quay was cut off, and {before:.0} times before"
+    );
     quay.link_is(true);
     connected(&server, "quay");
 }

@@ -3,3 +3,4 @@
 pub(crate) mod board;
 pub(crate) mod remembered;
 mod rounds;
+mod turns;

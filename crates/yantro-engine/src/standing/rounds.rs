@@ -3,10 +3,10 @@
 use std::{
     collections::{BTreeMap, BTreeSet},
     sync::{Arc, PoisonError, atomic::Ordering},
-    time::{Duration, Instant},
+    time::Instant,
 };
 
-use tokio::task::JoinHandle;
+use tokio::task::{JoinHandle, JoinSet};
 use yantro_core::{
     estate::Service,
     name::{Address, HostName},
@@ -17,25 +17,13 @@ use yantro_core::{
 use crate::{
     engine::{Engine, read},
     error::EngineError,
+    loaded::Loaded,
     messages::Msg,
     standing::board,
     standing::board::BoardView,
+    standing::turns::{Asked, ROUND, Turns},
     told::runs::summary,
 };
-
-/// How often everything is looked at again.
-const ROUND: Duration = Duration::from_secs(2);
-
-/// Between rounds there is at least so many times what one took, and at most this.
-const PAUSE_TIMES: u32 = 4;
-
-const LONGEST_PAUSE: Duration = Duration::from_secs(10);
-
-/// How long a round waits for looks at this machine.
-const HERE_WITHIN: Duration = Duration::from_secs(60);
-
-/// How long a round waits for another machine's answers.
-const WAITED_FOR: Duration = Duration::from_secs(1);
 
 /// From so many services on it is worth while to give memory back after each round.
 const MANY_SERVICES: usize = 1_000;
@@ -160,52 +148,44 @@ impl Engine {
         (address, state, says)
     }
 
-    /// Looks at everything, round after round. What is asked of another machine is waited for a moment only: one that does not
-    /// answer is asked for as long as that takes, and looks at all others keep their pace.
+    /// Looks at everything, again and again: each that is asked in its own turns.
     pub(crate) async fn rounds(self) {
-        let mut late: BTreeMap<Asked, JoinHandle<Instant>> = BTreeMap::new();
-        let mut beside: Option<JoinHandle<()>> = None;
+        let mut turns = Turns::default();
+        let mut grouped = Grouped::default();
+        let mut looks: JoinSet<Asked> = JoinSet::new();
+        let mut beside = Beside::default();
         loop {
-            let (began, began_at) = (Instant::now(), self.hands.clock.now());
-            let mut took = Duration::ZERO;
+            let now = Instant::now();
             if let Some(loaded) = self.loaded() {
-                late.retain(|_, task| !task.is_finished());
-                let mut asked: BTreeMap<Asked, Vec<Arc<Service>>> = BTreeMap::new();
-                let is_some_spared = loaded.estate.services.values().any(|s| s.look_every.is_some());
-                let at_work = if is_some_spared { self.at_work() } else { BTreeSet::new() };
-                for service in loaded.estate.services.values().filter(|s| self.is_due(s, began_at, &at_work)) {
-                    let of = self.asked_of(service);
-                    if !late.contains_key(&of) {
-                        asked.entry(of).or_default().push(Arc::clone(service));
+                if grouped.take(&loaded, now, |service| self.asked_of(service)) {
+                    turns.keep(&grouped.by.iter().map(|(of, services)| (of.clone(), services.len())).collect());
+                }
+                let at_work = if grouped.is_some_spared { self.at_work() } else { BTreeSet::new() };
+                for of in turns.due(now) {
+                    let at = self.hands.clock.now();
+                    let due: Vec<_> = grouped.by.get(&of).into_iter().flatten().filter(|s| self.is_due(s, at, &at_work)).cloned().collect();
+                    if due.is_empty() {
+                        turns.spared(&of, now);
+                    } else {
+                        turns.begun(&of, now, at);
+                        looks.spawn(self.clone().look_in_turn(of, due));
                     }
                 }
-                let tasks = asked.into_iter().map(|(of, services)| (of, tokio::spawn(self.clone().look_in_turn(services))));
-                for (of, mut task) in tasks.collect::<Vec<_>>() {
-                    // Looks here are bounded themselves, and none of them waits for another machine.
-                    let within = if of == Asked::Here { HERE_WITHIN } else { WAITED_FOR.saturating_sub(began.elapsed()) };
-                    match tokio::time::timeout(within, &mut task).await {
-                        Ok(ended) => took = took.max(ended.map_or(Duration::ZERO, |at| at.duration_since(began))),
-                        Err(_) => drop(late.insert(of, task)),
-                    }
-                }
-                self.shared.looked_at_ms.store(began_at.as_ms(), Ordering::Relaxed);
-                if beside.as_ref().is_none_or(JoinHandle::is_finished) {
-                    let (hands, loaded) = (self.hands.clone(), Arc::clone(&loaded));
-                    beside = Some(tokio::spawn(async move {
-                        hands.ask_keepers(&loaded.estate.hosts).await;
-                        hands.look_at_files(loaded.estate.services.values()).await;
-                    }));
-                }
-                if loaded.estate.services.len() > MANY_SERVICES {
-                    // Only waited for; how it ends is no matter.
-                    let _ = tokio::task::spawn_blocking(give_memory_back).await;
-                }
+                beside.ask(&self, &loaded, now);
             }
-            // Looking has a budget: a round that takes long is followed by a longer pause, up to a limit.
-            let pause = ROUND.max((took * PAUSE_TIMES).min(LONGEST_PAUSE));
+            let next = turns.next(now).map_or(ROUND, |next| next.saturating_duration_since(now).min(ROUND));
             tokio::select! {
-                () = tokio::time::sleep(pause) => {}
-                () = self.shared.look_again.notified() => {}
+                Some(ended) = looks.join_next(), if !looks.is_empty() => {
+                    // A panic of a look has ended the process.
+                    if let Ok(of) = ended {
+                        turns.ended(&of, Instant::now());
+                    }
+                }
+                () = tokio::time::sleep(next) => {}
+                () = self.shared.look_again.notified() => turns.all_at_once(),
+            }
+            if let Some(at) = turns.looked_at(Instant::now()) {
+                self.shared.looked_at_ms.store(at.as_ms(), Ordering::Relaxed);
             }
         }
     }
@@ -232,12 +212,12 @@ impl Engine {
         }
     }
 
-    /// Looks at some services in their turn, and tells the loop what is news of them; when that was done.
-    async fn look_in_turn(self, services: Vec<Arc<Service>>) -> Instant {
+    /// Looks at the services of one in their turn, and tells the loop what is news of them.
+    async fn look_in_turn(self, of: Asked, services: Vec<Arc<Service>>) -> Asked {
         let before: BTreeMap<Address, Option<SeenState>> =
             services.iter().map(|s| (s.address.clone(), self.hands.watched(&s.address).map(|w| w.seen.state))).collect();
+        let is_many = services.len() > MANY_SERVICES;
         let seen = self.hands.look(services).await;
-        let ended = Instant::now();
         let changed = seen
             .into_iter()
             // What is kept as down on purpose and is up is told until that is over, whatever kept it from being stored.
@@ -245,17 +225,57 @@ impl Engine {
             .map(|(a, s)| self.told(a, s))
             .collect();
         self.send(Msg::Looked(changed));
-        ended
+        if is_many {
+            // Only waited for; how it ends is no matter.
+            let _ = tokio::task::spawn_blocking(give_memory_back).await;
+        }
+        of
     }
 }
 
-/// Who is asked how services stand.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-enum Asked {
-    /// This machine, and what is only played on it.
-    Here,
-    /// A host that is reached over a connection.
-    Host(HostName),
-    /// What gives a host power.
-    Power(HostName),
+/// The services of an edition, by whom they are asked of.
+#[derive(Default)]
+struct Grouped {
+    of: Option<(Arc<Loaded>, Instant)>,
+    by: BTreeMap<Asked, Vec<Arc<Service>>>,
+    /// Whether some of them are looked at less often.
+    is_some_spared: bool,
+}
+
+impl Grouped {
+    /// Takes in what is loaded, each round and with each edition: how hosts are come to may follow an edition a moment later. Whether
+    /// it was taken in.
+    fn take(&mut self, loaded: &Arc<Loaded>, now: Instant, asked_of: impl Fn(&Service) -> Asked) -> bool {
+        if self.of.as_ref().is_some_and(|(of, at)| Arc::ptr_eq(of, loaded) && now.duration_since(*at) < ROUND) {
+            return false;
+        }
+        self.by.clear();
+        for service in loaded.estate.services.values() {
+            self.by.entry(asked_of(service)).or_default().push(Arc::clone(service));
+        }
+        self.is_some_spared = loaded.estate.services.values().any(|s| s.look_every.is_some());
+        self.of = Some((Arc::clone(loaded), now));
+        true
+    }
+}
+
+/// What is asked beside the looks, each round: what gives hosts power, and the files that services were started with.
+#[derive(Default)]
+struct Beside {
+    under_way: Option<JoinHandle<()>>,
+    asked: Option<Instant>,
+}
+
+impl Beside {
+    fn ask(&mut self, engine: &Engine, loaded: &Arc<Loaded>, now: Instant) {
+        let is_idle = self.under_way.as_ref().is_none_or(JoinHandle::is_finished);
+        if is_idle && self.asked.is_none_or(|asked| now.duration_since(asked) >= ROUND) {
+            let (hands, loaded) = (engine.hands.clone(), Arc::clone(loaded));
+            self.asked = Some(now);
+            self.under_way = Some(tokio::spawn(async move {
+                hands.ask_keepers(&loaded.estate.hosts).await;
+                hands.look_at_files(loaded.estate.services.values()).await;
+            }));
+        }
+    }
 }
