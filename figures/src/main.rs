@@ -13,16 +13,24 @@ use std::{
 };
 
 use yantro_core::{
-    estate::{Estate, LogPatterns, Service, vet},
     graph::EstateGraph,
-    name::Address,
+    model::{Estate, LogPatterns, Service},
+    plan::{
+        Request,
+        forecast::{Usual, plays::play_all},
+        plan,
+    },
     proof::{
         Facts, SeenState, Verdict,
         logs::{LogMatcher, LogScan},
     },
     run::{ActKind, Event, RunId, RunSummary, Stamped},
-    sequence::{Request, StepKind, Usual, Wish, plan, plays::play_all},
-    time::Timestamp,
+    text::vet,
+    words::{
+        kinds::{StepKind, Wish},
+        name::Address,
+        time::Timestamp,
+    },
 };
 use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Here, ProcessId};
 use yantro_store::{Batch, Writer};
@@ -76,7 +84,7 @@ fn large(services: usize) -> Estate {
     let address = |i: usize| Address { service: format!("s{i:05}").parse().expect("a sound name"), ..pattern.address.clone() };
     for i in 0..services {
         let relies_on = (0..5.min(i))
-            .map(|_| yantro_core::estate::Relation { any_of: [address(rand::random_range(i.saturating_sub(400)..i))].into(), at_least: 1 })
+            .map(|_| yantro_core::model::Relation { any_of: [address(rand::random_range(i.saturating_sub(400)..i))].into(), at_least: 1 })
             .collect();
         estate.services.insert(address(i), Arc::new(Service { address: address(i), relies_on, ..pattern.as_ref().clone() }));
     }
@@ -136,7 +144,8 @@ fn forecasts() {
     let graph = EstateGraph::new(&estate);
     let procedure = estate.procedures.values().next().expect("it has one");
     let planned = || {
-        let plan = yantro_core::procedure::plan(&estate, &graph, &Facts::default(), &Usual::default(), procedure, &Default::default());
+        let plan =
+            yantro_core::plan::procedure::plan(&estate, &graph, &Facts::default(), &Usual::default(), procedure, &Default::default());
         play_all(&plan.sequence.steps, &estate, None).likely_ms
     };
     let whole = median((0..3).map(|_| timed(planned).0).collect());
@@ -144,7 +153,7 @@ fn forecasts() {
 }
 
 /// A walk over the graph with the usual lengths, no limits heeded.
-fn once(steps: &[yantro_core::sequence::Step]) -> u64 {
+fn once(steps: &[yantro_core::plan::Step]) -> u64 {
     let mut ends = vec![0u64; steps.len()];
     for (i, step) in steps.iter().enumerate() {
         ends[i] = step.waits.iter().map(|w| ends[w.step.0 as usize - 1]).max().unwrap_or(0) + step.usual_ms;
@@ -324,7 +333,7 @@ fn events() {
     };
     let (mut ours, mut theirs) = (Vec::new(), Vec::new());
     for no in 1..=300u64 {
-        let event = Event::RungClimbed { step: yantro_core::sequence::StepId(7), rung: 1, says: "process 48121 listens on 7412".into() };
+        let event = Event::RungClimbed { step: yantro_core::plan::StepId(7), rung: 1, says: "process 48121 listens on 7412".into() };
         let stamped = Stamped { no, at: Timestamp::from_ms(1000), event };
         let batch = Batch { events: vec![(RunId(1), stamped)], runs: vec![row(no as u32)], ..Batch::default() };
         ours.push(timed(|| writer.commit(&batch).expect("it can be stored")).0);

@@ -7,8 +7,8 @@ use rrule::{RRuleSet, Tz};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::{
-    estate::{ImpactLevel, file::FreezeBegin},
+use crate::words::{
+    FreezeBegin, ImpactLevel,
     time::{Span, Timestamp, local},
 };
 

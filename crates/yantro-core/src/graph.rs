@@ -8,7 +8,7 @@ use std::collections::{BTreeSet, VecDeque};
 
 use petgraph::{algo::tarjan_scc, graph::DiGraph};
 
-use crate::{estate::Estate, name::Address};
+use crate::{model::Estate, words::name::Address};
 
 /// Which way to follow relations.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

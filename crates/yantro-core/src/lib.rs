@@ -3,26 +3,22 @@
 //!
 //! Time and facts come in as values, orders go out as values; this crate knows none of the others.
 //!
-//! Where things are: [`estate`] reads and vets a description, [`graph`] knows what relies on what,
-//! [`selection`] turns what a person typed into addresses, [`sequence`] works out the steps, [`procedure`] those of a written one,
-//! [`run`] is the machine that carries a sequence through, [`logs`] matches log lines, [`written`]
-//! changes the text of an estate.
+//! Where things are, from below: [`words`] are what everything is said in, [`model`] is the estate as a value, [`proof`] judges what
+//! was seen, [`graph`] knows what relies on what, [`selection`] turns what a person typed into addresses, [`plan`] works out the steps
+//! of a wish or a procedure, [`guards`] and [`holders`] say what may be done, [`run`] is the machine that carries a sequence through,
+//! [`text`] reads, vets and changes an estate's description.
 
 pub mod calendar;
-pub mod estate;
 pub mod graph;
 pub mod guards;
 pub mod holders;
-mod model;
-pub mod name;
+pub mod model;
 pub mod overrides;
-pub mod procedure;
+pub mod plan;
 pub mod proof;
 pub mod rehearsal;
 pub mod run;
 pub mod selection;
-pub mod sequence;
 pub mod stage;
-pub mod survey;
-pub mod time;
-pub mod written;
+pub mod text;
+pub mod words;

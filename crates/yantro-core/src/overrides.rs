@@ -7,9 +7,9 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use crate::{
-    estate::{Fault, Faults, Service, ServiceRunner, structure},
-    name::Address,
-    time::Span,
+    model::{Service, ServiceRunner},
+    text::{Fault, Faults, structure},
+    words::{name::Address, time::Span},
 };
 
 /// What a run may put over the settings of one service.

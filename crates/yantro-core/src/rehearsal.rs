@@ -7,15 +7,17 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    estate::{Estate, IfItFails},
     graph::EstateGraph,
     holders::Rooms,
-    name::{Address, ProcedureName},
+    model::{Estate, IfItFails},
+    plan::{Plan, StepId, forecast::Usual},
     proof::{Answer, Facts, SeenState},
     run::{ActBegun, ActEnd, ActId, ActKind, Begun, Decision, DecisionKind, Divert, Input, Run, RunId, RunState, StepState, plan_divert},
-    sequence::{Plan, StepId, Usual},
     stage::{Climb, Stage},
-    time::Timestamp,
+    words::{
+        name::{Address, ProcedureName},
+        time::Timestamp,
+    },
 };
 
 /// What would come of it if one step failed.
@@ -173,7 +175,7 @@ impl Stage for Played<'_> {
         }
         if kind != ActKind::Start {
             let output = String::new();
-            let kept = matches!(run.begun.sequence.step(step).task(), Some(crate::sequence::Task::Work(w)) if !w.keep.is_empty());
+            let kept = matches!(run.begun.sequence.step(step).task(), Some(crate::model::task::Task::Work(w)) if !w.keep.is_empty());
             // What work would print is not known: that it prints what is kept is taken as so.
             let end = if kept { ActEnd::Sent } else { ActEnd::Exited { code: 0, output } };
             self.inputs.push_back(Input::ActEnded { step, act, end });

@@ -6,9 +6,9 @@ use std::collections::BTreeSet;
 use globset::GlobBuilder;
 
 use crate::{
-    estate::Estate,
     graph::{EstateGraph, Toward},
-    name::{Address, GroupName, HostName, ServiceName, did_you_mean},
+    model::Estate,
+    words::name::{Address, GroupName, HostName, ServiceName, did_you_mean},
 };
 
 /// Why a selection cannot be resolved.

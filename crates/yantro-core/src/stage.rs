@@ -4,10 +4,13 @@
 use std::collections::BTreeMap;
 
 use crate::{
-    name::{Address, ProcedureName},
+    plan::{Preflight, StepId},
     proof::{Answer, SeenState},
     run::{ActId, ActKind, Divert, Input, Order, Run},
-    sequence::{Preflight, StepId, StepKind},
+    words::{
+        kinds::StepKind,
+        name::{Address, ProcedureName},
+    },
 };
 
 /// A climb that was ordered: a step's rungs are looked at in order, until it is told to stop.

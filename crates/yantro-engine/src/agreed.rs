@@ -3,8 +3,8 @@
 use std::sync::PoisonError;
 
 use yantro_core::{
+    plan::{Plan, Shown},
     run::{Decision, RunId},
-    sequence::{Plan, Shown},
 };
 
 use crate::{

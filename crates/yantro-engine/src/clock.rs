@@ -3,7 +3,7 @@
 
 use std::time::{Instant, SystemTime, UNIX_EPOCH};
 
-use yantro_core::time::Timestamp;
+use yantro_core::words::time::Timestamp;
 
 /// Tells what the core calls now.
 #[derive(Debug, Clone, Copy)]

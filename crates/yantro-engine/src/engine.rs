@@ -8,9 +8,9 @@ use std::{
 
 use tokio::sync::{broadcast, oneshot};
 use yantro_core::{
+    plan::Shown,
     run::{Run, RunId},
-    sequence::Shown,
-    time::Timestamp,
+    words::time::Timestamp,
 };
 use yantro_store::Reader;
 
@@ -58,7 +58,7 @@ pub(crate) struct Shared {
     /// How runs were forecast last. Whoever asks meanwhile waits for the one that is being worked out.
     pub forecasts: Mutex<BTreeMap<RunId, KeptForecast>>,
     /// Forecasts of plans that were shown lately, by what they hang on.
-    pub foretold: Mutex<std::collections::VecDeque<(u64, Arc<yantro_core::sequence::plays::Forecast>)>>,
+    pub foretold: Mutex<std::collections::VecDeque<(u64, Arc<yantro_core::plan::forecast::plays::Forecast>)>>,
     /// Since when everything was looked at once more.
     pub looked_at_ms: AtomicI64,
     pub loading: tokio::sync::Mutex<()>,

@@ -3,13 +3,11 @@
 use std::path::PathBuf;
 
 use yantro_core::{
-    estate::Fault,
-    name::{Address, HostName, ProcedureName},
-    procedure::AnswerFault,
+    plan::{Plan, StepId, procedure::AnswerFault},
     run::{Refusal, RunId},
     selection::SelectionError,
-    sequence::{Plan, StepId},
-    written::EditFault,
+    text::{Fault, written::EditFault},
+    words::name::{Address, HostName, ProcedureName},
 };
 use yantro_reach::HereError;
 use yantro_store::StoreError;

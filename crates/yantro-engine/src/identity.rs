@@ -7,7 +7,7 @@ use std::{
     sync::atomic::{AtomicI64, Ordering},
 };
 
-use yantro_core::time::Timestamp;
+use yantro_core::words::time::Timestamp;
 use yantro_reach::{Claim, Claims};
 use yantro_store::{Batch, Reader, StoreError};
 

@@ -1,6 +1,6 @@
 //! A loaded estate with its graph.
 
-use yantro_core::{estate::Estate, graph::EstateGraph, guards::Newest};
+use yantro_core::{graph::EstateGraph, guards::Newest, model::Estate};
 
 /// A loaded estate with its graph.
 #[derive(Debug)]

@@ -4,10 +4,10 @@ use std::sync::Arc;
 
 use tokio::sync::oneshot;
 use yantro_core::{
-    name::Address,
+    plan::Shown,
     proof::SeenState,
     run::{Begun, Decision, Divert, Input, RunId},
-    sequence::Shown,
+    words::name::Address,
 };
 use yantro_store::Edition;
 

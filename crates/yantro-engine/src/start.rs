@@ -7,11 +7,7 @@ use std::{
     time::Duration,
 };
 
-use yantro_core::{
-    estate::{Estate, vet},
-    holders::Locks,
-    run::Run,
-};
+use yantro_core::{holders::Locks, model::Estate, run::Run, text::vet};
 use yantro_reach::{Here, Hosts};
 use yantro_store::{Reader, StoreError};
 
@@ -79,7 +75,7 @@ impl Engine {
                 runs.insert(id, run);
             }
         }
-        let alive_at = reader.setting("alive_at")?.and_then(|s| s.parse().ok()).map(yantro_core::time::Timestamp::from_ms);
+        let alive_at = reader.setting("alive_at")?.and_then(|s| s.parse().ok()).map(yantro_core::words::time::Timestamp::from_ms);
         let standstill = if options.looking_only {
             Some("the server was started looking only".to_owned())
         } else {

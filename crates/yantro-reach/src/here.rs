@@ -10,10 +10,10 @@ use std::{
 
 use serde_json::{Value, json};
 use yantro_core::{
-    estate::{Service, ServiceRunner, secrecy},
+    model::{Service, ServiceRunner, secrecy},
+    plan::{manager_command, manager_kill},
     proof::Answer,
     run::{ActBegun, ActEnd, ActKind, LogMark},
-    sequence::{manager_command, manager_kill},
 };
 
 use crate::{
@@ -447,7 +447,7 @@ impl Here {
             }
             (ServiceRunner::Process(_), ActKind::Stop | ActKind::Clear | ActKind::Reload) => {
                 let signal = if spec.kind == ActKind::Reload {
-                    service.reload.as_ref().map_or(yantro_core::estate::Signal::Hup, |r| r.signal)
+                    service.reload.as_ref().map_or(yantro_core::words::Signal::Hup, |r| r.signal)
                 } else {
                     service.stop.signal
                 };

@@ -7,12 +7,13 @@ use bytes::Bytes;
 use futures::stream;
 use serde::Deserialize;
 use yantro_core::{
-    estate::{Launch, Severity, launch, vet},
     graph::Toward,
-    name::{HostName, ProcedureName, did_you_mean},
+    model::{Launch, launch},
+    plan::{Plan, Shown, StepId},
     run::{Decision, RunId, Stamped},
     selection,
-    sequence::{Plan, Shown, StepId},
+    text::{Severity, vet},
+    words::name::{HostName, ProcedureName, did_you_mean},
 };
 use yantro_engine::{
     BeginRequest, BoardView, Comparison, Consequences, Deed, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, Engine,
@@ -227,7 +228,7 @@ async fn procedure(engine: web::Data<Engine>, name: web::Path<String>) -> Answer
 
 /// A name for a procedure, whether there is one of it or not.
 fn a_name(text: &str) -> Result<ProcedureName, Problem> {
-    text.parse().map_err(|e: yantro_core::name::NameError| {
+    text.parse().map_err(|e: yantro_core::words::name::NameError| {
         Problem::new(422, "bad-name", "This cannot be a name", e.to_string(), "use letters, digits, \"-\" and \"_\"")
     })
 }
@@ -447,7 +448,7 @@ async fn sign_in_link(access: web::Data<Access>, who: Who) -> web::Json<SignInLi
 }
 
 async fn schema() -> HttpResponse {
-    HttpResponse::Ok().content_type("application/schema+json").json(yantro_core::estate::json_schema())
+    HttpResponse::Ok().content_type("application/schema+json").json(yantro_core::text::json_schema())
 }
 
 async fn api_description() -> HttpResponse {

@@ -9,7 +9,11 @@ use actix_web::{HttpResponse, web};
 use bytes::Bytes;
 use futures::stream;
 use serde::Deserialize;
-use yantro_core::{name::Address, run::RunId, selection, time::Timestamp};
+use yantro_core::{
+    run::RunId,
+    selection,
+    words::{name::Address, time::Timestamp},
+};
 use yantro_engine::{ActMark, Engine, EngineError};
 use yantro_reach::{LogLine, ReadLog};
 
@@ -206,7 +210,7 @@ fn by_time(lines: &mut [FollowedLine]) {
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
-    use yantro_core::{run::LogMark, sequence::StepId};
+    use yantro_core::{plan::StepId, run::LogMark};
 
     use super::*;
 

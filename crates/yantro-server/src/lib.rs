@@ -30,9 +30,7 @@ pub fn server(engine: Engine, access: Access, listener: TcpListener) -> std::io:
         App::new()
             .app_data(engine.clone())
             .app_data(access.clone())
-            .app_data(
-                web::JsonConfig::default().limit(yantro_core::estate::MAX_BYTES * 2).error_handler(|e, _| problem::bad_body(&e).into()),
-            )
+            .app_data(web::JsonConfig::default().limit(yantro_core::text::MAX_BYTES * 2).error_handler(|e, _| problem::bad_body(&e).into()))
             .app_data(web::QueryConfig::default().error_handler(|e, _| problem::bad_query(&e).into()))
             .app_data(web::PathConfig::default().error_handler(|e, _| problem::bad_path(&e).into()))
             .service(web::scope("/api/v1").wrap(from_fn(access::guard)).configure(api::routes).default_service(web::to(api::not_found)))

@@ -2,7 +2,7 @@
 
 use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
-use yantro_core::{estate::Launch, run::Stamped, time::Timestamp};
+use yantro_core::{model::Launch, run::Stamped, words::time::Timestamp};
 use yantro_engine::{
     BeginRequest, BoardView, Comparison, Consequences, Deed, Draft, DraftRequest, EditOutcome, EditRequest, EditionRow, HostSurvey,
     LoadOutcome, ProcedureDifference, Rehearsal, Report, RunForecast, RunView,

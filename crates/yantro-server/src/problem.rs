@@ -3,7 +3,11 @@
 use actix_web::{HttpResponse, ResponseError, http::StatusCode};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use yantro_core::{estate::Fault, procedure::AnswerFault, run::Refusal, sequence::Plan};
+use yantro_core::{
+    plan::{Plan, procedure::AnswerFault},
+    run::Refusal,
+    text::Fault,
+};
 use yantro_engine::EngineError;
 
 /// What went wrong, for the caller.

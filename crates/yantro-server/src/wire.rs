@@ -5,12 +5,14 @@ use std::collections::BTreeSet;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    estate::Fault,
-    name::{Address, HostName, ProcedureName},
-    procedure::Procedure,
+    model::procedure::Procedure,
+    plan::{Plan, StepId, forecast::plays::Forecast},
     run::{DecisionKind, RunId, RunSummary},
-    sequence::{Plan, StepId, plays::Forecast},
-    time::Timestamp,
+    text::Fault,
+    words::{
+        name::{Address, HostName, ProcedureName},
+        time::Timestamp,
+    },
 };
 
 /// Units of a host to be described as services of the estate.
@@ -264,7 +266,7 @@ pub struct FollowedAct {
 
 /// One sentence on a plan: what will be hit, who notices, for how long, and what is left alone.
 pub fn plan_says(plan: &Plan) -> String {
-    use yantro_core::{estate::ImpactLevel, sequence::StepKind};
+    use yantro_core::words::{ImpactLevel, kinds::StepKind};
     let count = |kind: StepKind| plan.sequence.steps.iter().filter(|s| s.kind() == kind).count();
     let mut parts: Vec<String> = Vec::new();
     let plural = |n: usize| if n == 1 { "service" } else { "services" };

@@ -16,11 +16,9 @@ use std::{
 use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, TransactionBehavior, params};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use yantro_core::{
-    name::Address,
     proof::LogAgainst,
     run::{Event, RunId, RunSummary, Stamped},
-    sequence::StepKind,
-    time::Timestamp,
+    words::{kinds::StepKind, name::Address, time::Timestamp},
 };
 
 /// What can go wrong with the store.
@@ -105,7 +103,7 @@ pub struct StartedAs {
     /// The edition.
     pub edition: u64,
     /// The service with all its settings, overrides in it, secrets as references.
-    pub service: std::sync::Arc<yantro_core::estate::Service>,
+    pub service: std::sync::Arc<yantro_core::model::Service>,
 }
 
 /// That a service was taken down on purpose, whoever had started it (R33). It counts until it is up again, by whom ever.

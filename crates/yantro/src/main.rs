@@ -16,7 +16,7 @@ mod tests;
 use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
-use yantro_core::sequence::Wish;
+use yantro_core::words::kinds::Wish;
 
 use commands::{acts, amend, attend, board, decisions, demo, estate, follow, logs, power, procedures, reach, runs, serve, survey};
 

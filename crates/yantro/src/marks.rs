@@ -89,22 +89,22 @@ pub fn age(ms: i64) -> String {
 }
 
 /// The time of day, where the terminal is.
-pub fn clock(at: yantro_core::time::Timestamp) -> String {
+pub fn clock(at: yantro_core::words::time::Timestamp) -> String {
     at.to_chrono().with_timezone(&chrono::Local).format("%H:%M:%S").to_string()
 }
 
 /// A point in time to the millisecond, in the zone of the one who looks, which it names: acts and a journal's lines stand one below
 /// the other, and beside lines of files with times of their own.
-pub fn moment(at: yantro_core::time::Timestamp) -> String {
+pub fn moment(at: yantro_core::words::time::Timestamp) -> String {
     at.to_chrono().with_timezone(&chrono::Local).format("%Y-%m-%d %H:%M:%S%.3f %:z").to_string()
 }
 
 /// A point in time with its day, in the zone of the one who looks.
-pub fn day_and_clock(at: yantro_core::time::Timestamp) -> String {
+pub fn day_and_clock(at: yantro_core::words::time::Timestamp) -> String {
     at.to_chrono().with_timezone(&chrono::Local).format("%d %b %H:%M:%S").to_string()
 }
 
 /// A point in time with its day and the zone of the one who looks: heads what follows with times of the day alone.
-pub fn day_and_clock_in_zone(at: yantro_core::time::Timestamp) -> String {
+pub fn day_and_clock_in_zone(at: yantro_core::words::time::Timestamp) -> String {
     at.to_chrono().with_timezone(&chrono::Local).format("%d %b %H:%M:%S %:z").to_string()
 }

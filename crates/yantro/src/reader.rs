@@ -10,7 +10,7 @@ use ratatui::{
     text::{Line, Span},
     widgets::Paragraph,
 };
-use yantro_core::name::Address;
+use yantro_core::words::name::Address;
 use yantro_server::wire::FollowedLine;
 
 use crate::{foreign, marks};
@@ -266,7 +266,7 @@ impl Reader {
 mod tests {
     use ratatui::{Terminal, backend::TestBackend};
     use rstest::rstest;
-    use yantro_core::{run::RunId, sequence::StepId, time::Timestamp};
+    use yantro_core::{plan::StepId, run::RunId, words::time::Timestamp};
     use yantro_server::wire::FollowedAct;
 
     use super::*;

@@ -3,13 +3,17 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::{
-    estate::Estate,
     graph::EstateGraph,
-    name::Address,
-    procedure::{self, Asked, Procedure},
+    model::{Estate, procedure::Procedure},
+    plan::{
+        For, Plan, Request, Step,
+        forecast::Usual,
+        plan, preflight,
+        procedure::{self, Asked},
+    },
     proof::{Facts, SeenState},
     run::Begun,
-    sequence::{For, Plan, Request, Step, StepKind, Usual, plan, preflight},
+    words::{kinds::StepKind, name::Address},
 };
 
 /// The newest edition of the estate.

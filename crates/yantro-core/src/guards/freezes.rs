@@ -3,10 +3,9 @@
 use std::collections::BTreeSet;
 
 use crate::{
-    estate::file::FreezeBegin,
     model::whole::Estate,
-    sequence::{Ask, Obstacle, Plan},
-    time::Timestamp,
+    plan::{Ask, Obstacle, Plan},
+    words::{FreezeBegin, time::Timestamp},
 };
 
 impl Plan {

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::{
-    name::HostName,
-    sequence::{Obstacle, Plan, Step, StepKind},
+    plan::{Obstacle, Plan, Step},
+    words::{kinds::StepKind, name::HostName},
 };
 
 impl Plan {

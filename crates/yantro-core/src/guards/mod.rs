@@ -18,12 +18,14 @@ pub use restrictions::restrictions;
 pub use ways::Ways;
 
 use crate::{
-    estate::Estate,
-    name::{Address, HostName},
+    model::Estate,
+    plan::Plan,
     proof::UnitTerms,
-    sequence::Plan,
-    survey::Survey,
-    time::Timestamp,
+    text::survey::Survey,
+    words::{
+        name::{Address, HostName},
+        time::Timestamp,
+    },
 };
 
 /// What a plan is held against, as it stands now.

@@ -3,9 +3,9 @@
 use std::{collections::BTreeMap, sync::Arc};
 
 use crate::{
-    estate::{Estate, Force, Service},
-    name::Address,
+    model::{Estate, Service},
     run::{Begun, Restriction},
+    words::{Force, name::Address},
 };
 
 /// What an edition restricts of a run's services, over what the run's own edition says.

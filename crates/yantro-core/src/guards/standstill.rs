@@ -1,6 +1,9 @@
 //! The one switch (R36): at a standstill nothing begins.
 
-use crate::sequence::{Obstacle, Plan, StepKind};
+use crate::{
+    plan::{Obstacle, Plan},
+    words::kinds::StepKind,
+};
 
 impl Plan {
     /// Refuses whatever would be done while everything stands still.

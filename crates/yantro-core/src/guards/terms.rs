@@ -3,11 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::{
-    estate::file::Force,
-    model::{kinds::StepKind, service::ServiceRunner, whole::Estate},
-    name::Address,
+    model::{service::ServiceRunner, whole::Estate},
+    plan::{Obstacle, Plan},
     proof::UnitTerms,
-    sequence::{Obstacle, Plan},
+    words::{Force, kinds::StepKind, name::Address},
 };
 
 impl Plan {

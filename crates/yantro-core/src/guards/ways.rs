@@ -4,10 +4,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::{
-    estate::{Estate, RungKind, ServiceRunner},
-    name::{Address, HostName},
-    sequence::{Obstacle, Plan, StepKind},
-    survey::{FoundPort, Survey},
+    model::{Estate, RungKind, ServiceRunner},
+    plan::{Obstacle, Plan},
+    text::survey::{FoundPort, Survey},
+    words::{
+        kinds::StepKind,
+        name::{Address, HostName},
+    },
 };
 
 /// What Yantro and its ways to hosts hang on (R13).

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::{
-    name::{Address, HostName},
     run::id::RunId,
+    words::name::{Address, HostName},
 };
 
 /// What a run wants to have.

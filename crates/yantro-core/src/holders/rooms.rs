@@ -3,8 +3,8 @@
 use std::{collections::BTreeMap, sync::Arc};
 
 use crate::{
-    estate::Estate,
-    name::{Address, GroupName, HostName},
+    model::Estate,
+    words::name::{Address, GroupName, HostName},
 };
 
 /// Where a step takes up room.

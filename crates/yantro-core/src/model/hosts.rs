@@ -4,9 +4,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    estate::file::{Reach, Sudo},
     model::power::Power,
-    time::Span,
+    words::{Reach, Sudo, time::Span},
 };
 
 /// A host.

@@ -1,10 +1,11 @@
 //! The estate as a value: what is looked after, how, and the procedures written for it.
 
 pub(crate) mod fails;
+pub(crate) mod fill;
 pub(crate) mod hosts;
-pub(crate) mod kinds;
+mod launch;
 pub(crate) mod power;
-pub(crate) mod procedure;
+pub mod procedure;
 pub(crate) mod rung;
 pub mod secrecy;
 pub(crate) mod service;
@@ -13,6 +14,7 @@ pub(crate) mod whole;
 
 pub use fails::IfItFails;
 pub use hosts::{Host, HostSpec, Simulated, SshSpec};
+pub use launch::{Launch, Sourced, launch};
 pub use power::{Controller, POWER_PASSWORD, Power, PowerDeed};
 pub use rung::{Rung, RungKind};
 pub use service::{

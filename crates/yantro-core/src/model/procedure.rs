@@ -6,10 +6,13 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    estate::file::QuestionKind,
-    model::{fails::IfItFails, kinds::Wish, task::Task},
-    name::{Address, GroupName, ProcedureName},
-    time::Span,
+    model::{fails::IfItFails, task::Task},
+    words::{
+        QuestionKind,
+        kinds::Wish,
+        name::{Address, GroupName, ProcedureName},
+        time::Span,
+    },
 };
 
 /// What a line of a procedure says for its own steps, over what their services say.
@@ -210,7 +213,7 @@ impl Line {
 
     /// The names of values that it uses.
     pub fn uses(&self) -> Vec<String> {
-        let named = |texts: &[String]| texts.iter().flat_map(|t| crate::estate::fill::names(t)).collect();
+        let named = |texts: &[String]| texts.iter().flat_map(|t| crate::model::fill::names(t)).collect();
         match &self.does {
             Does::Services { selection, except, .. } => {
                 let mut all: Vec<String> = named(selection);

@@ -7,15 +7,17 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    estate::file::{Expected, Force, ImpactLevel, Signal},
     model::{
         fails::IfItFails,
         hosts::{HostSpec, Simulated},
         power::Controller,
         rung::{Rung, RungKind},
     },
-    name::{Address, GroupName, HostName},
-    time::Span,
+    words::{
+        Expected, Force, ImpactLevel, Signal,
+        name::{Address, GroupName, HostName},
+        time::Span,
+    },
 };
 
 /// A further act of a service: drain, pause, rotate its logs.
@@ -457,8 +459,8 @@ impl Service {
     }
 
     /// The patterns that belong to an act.
-    pub fn patterns(&self, act: crate::sequence::StepKind) -> &LogPatterns {
-        use crate::sequence::StepKind;
+    pub fn patterns(&self, act: crate::words::kinds::StepKind) -> &LogPatterns {
+        use crate::words::kinds::StepKind;
         static NONE: std::sync::LazyLock<LogPatterns> = std::sync::LazyLock::new(LogPatterns::default);
         match act {
             StepKind::Start => &self.start.patterns,
@@ -469,8 +471,8 @@ impl Service {
     }
 
     /// The rungs an act is proven by, in order. For a stop, the rungs that must be gone.
-    pub fn ladder_of(&self, act: crate::sequence::StepKind) -> Vec<Rung> {
-        use crate::sequence::StepKind;
+    pub fn ladder_of(&self, act: crate::words::kinds::StepKind) -> Vec<Rung> {
+        use crate::words::kinds::StepKind;
         let mut rungs: Vec<Rung> = match act {
             // What comes back by itself may be back before its port was seen free: that its old process is
             // gone is what a stop of it means.

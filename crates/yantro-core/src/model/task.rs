@@ -8,17 +8,17 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use crate::{
-    estate::{
-        file::{Expected, PersonKind, Unanswered},
-        fill,
-    },
     model::{
-        kinds::StepKind,
+        fill,
         rung::Rung,
         service::{CommandsSpec, Impact, Service, ServiceRunner},
     },
-    name::{Address, HostName, ServiceName},
-    time::Span,
+    words::{
+        Expected, PersonKind, Unanswered,
+        kinds::StepKind,
+        name::{Address, HostName, ServiceName},
+        time::Span,
+    },
 };
 
 /// A command or a script.

@@ -7,13 +7,15 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     calendar::{Freeze, Window},
-    estate::file::StandsFor,
     model::{
         hosts::Host,
         procedure::Procedure,
         service::{Group, Service},
     },
-    name::{Address, GroupName, HostName, ProcedureName, ServiceName},
+    words::{
+        StandsFor,
+        name::{Address, GroupName, HostName, ProcedureName, ServiceName},
+    },
 };
 
 /// An estate without faults.

@@ -12,7 +12,7 @@ use regex::bytes::{RegexSet, RegexSetBuilder};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::estate::LogPatterns;
+use crate::model::LogPatterns;
 
 /// At most so many lines of evidence are kept for a pattern; the rest are counted.
 pub const EVIDENCE_LINES: usize = 200;

@@ -5,7 +5,7 @@ use std::time::Duration;
 use crate::{
     proof::{Answer, LastKnown, LogAgainst, Seen, SeenState, UnitWord, Verdict, unit::times},
     run::FoundProcess,
-    time::Timestamp,
+    words::time::Timestamp,
 };
 
 /// A look at a whole service, as taken.

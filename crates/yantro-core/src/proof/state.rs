@@ -5,7 +5,10 @@ use std::{collections::BTreeMap, fmt};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::{name::Address, proof::unit::UnitWord, time::Timestamp};
+use crate::{
+    proof::unit::UnitWord,
+    words::{name::Address, time::Timestamp},
+};
 
 /// A seen state. "Out of reach" and "unknown" count neither as up nor as down.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize, JsonSchema)]

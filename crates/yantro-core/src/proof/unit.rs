@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     proof::answer::Answer,
-    time::{Span, Timestamp},
+    words::time::{Span, Timestamp},
 };
 
 /// What the manager says of a unit: the first of two witnesses, beside the service's own ladder.

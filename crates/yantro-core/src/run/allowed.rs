@@ -6,14 +6,13 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    estate::file::PersonKind,
-    name::Address,
+    plan::{Part, Release, StepId},
     run::{
         DecisionKind,
         holds::HoldCause,
         state::{Run, StepState},
     },
-    sequence::{Part, Release, StepId, StepKind},
+    words::{PersonKind, kinds::StepKind, name::Address},
 };
 
 /// Something an operator may do now, and what it leads to.

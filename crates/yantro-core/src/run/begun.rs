@@ -9,13 +9,16 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    estate::{Estate, IfItFails, Service},
-    name::{Address, HostName},
+    model::{Estate, IfItFails, Service},
     overrides::{self, Overrides},
+    plan::{AskedWith, For, OnService, Plan, Preflight, Sequence, Step, forecast::plays::Forecast},
     proof::SeenState,
     run::acts::FoundProcess,
-    sequence::{AskedWith, For, OnService, Plan, Preflight, Sequence, Step, StepKind, plays::Forecast},
-    time::{Span, Timestamp},
+    words::{
+        kinds::StepKind,
+        name::{Address, HostName},
+        time::{Span, Timestamp},
+    },
 };
 
 /// The version of the events written now. Readers know every version up to it.
@@ -41,7 +44,7 @@ pub struct Begun {
     #[serde(default)]
     pub beside: BTreeMap<Address, Arc<Service>>,
     /// Who is in a group that keeps some up, and how many.
-    pub keep_up: BTreeMap<crate::name::GroupName, KeepUp>,
+    pub keep_up: BTreeMap<crate::words::name::GroupName, KeepUp>,
     /// What it puts over the estate's settings.
     pub overrides: Overrides,
     /// How many services it works on at once, where it was asked to go slower than the estate allows.

@@ -4,9 +4,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    name::{Address, ProcedureName},
     overrides::Override,
-    sequence::StepId,
+    plan::StepId,
+    words::name::{Address, ProcedureName},
 };
 
 /// What is decided.

@@ -2,14 +2,17 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::run::{Divert, answerable, beside};
 use crate::{
-    estate::Estate,
     graph::EstateGraph,
-    name::{ProcedureName, did_you_mean},
-    procedure::{self, Asked},
+    model::Estate,
+    plan::{
+        AskedWith, For, Part, Plan, Sequence,
+        forecast::Usual,
+        procedure::{self, Asked},
+    },
     proof::Facts,
-    sequence::{self, AskedWith, For, Part, Plan, Sequence, Usual},
+    run::{Divert, answerable, beside},
+    words::name::{ProcedureName, did_you_mean},
 };
 
 /// Works out the procedure that takes over from the facts; an error says why it cannot. `failed` and `reason` answer
@@ -61,7 +64,7 @@ impl Divert {
             obstacles: Vec::new(),
             asks: Vec::new(),
             left_alone: Vec::new(),
-            hits: sequence::hits(estate, &self.steps),
+            hits: crate::plan::hits(estate, &self.steps),
             preflight: self.preflight.clone(),
             values: self.values.clone(),
             remarks: Vec::new(),

@@ -6,8 +6,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    estate::{Service, file::PersonKind},
-    name::{Address, ProcedureName},
+    model::Service,
+    plan::{Preflight, Step, StepId},
     proof::{Answer, SeenState},
     run::{
         Decision,
@@ -16,8 +16,11 @@ use crate::{
         ends::{Difference, Otherwise, RunEnd, StepEnd},
         holds::{Frozen, HoldCause, Restriction},
     },
-    sequence::{Preflight, Step, StepId},
-    time::Timestamp,
+    words::{
+        PersonKind,
+        name::{Address, ProcedureName},
+        time::Timestamp,
+    },
 };
 
 /// What happened.

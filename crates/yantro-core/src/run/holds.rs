@@ -5,7 +5,10 @@ use std::{fmt, time::Duration};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::{estate::ImpactLevel, name::Address, sequence::StepId};
+use crate::{
+    plan::StepId,
+    words::{ImpactLevel, name::Address},
+};
 
 /// What the newest edition restricts of a service, over what the run's own edition says (R25).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]

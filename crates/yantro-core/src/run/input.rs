@@ -3,8 +3,8 @@
 use std::{collections::BTreeMap, sync::Arc};
 
 use crate::{
-    estate::Service,
-    name::Address,
+    model::Service,
+    plan::{Preflight, Step, StepId},
     proof::{Answer, SeenState},
     run::{
         Decision,
@@ -12,7 +12,7 @@ use crate::{
         begun::Begun,
         holds::{Frozen, HoldCause, Restriction},
     },
-    sequence::{Preflight, Step, StepId},
+    words::name::Address,
 };
 
 /// The steps of a procedure that takes over (R32).

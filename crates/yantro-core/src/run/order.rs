@@ -4,13 +4,16 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    name::{Address, ProcedureName},
+    plan::{Preflight, StepId},
     run::{
         Event,
         acts::{ActId, ActKind},
     },
-    sequence::{Preflight, StepId, StepKind},
-    time::Timestamp,
+    words::{
+        kinds::StepKind,
+        name::{Address, ProcedureName},
+        time::Timestamp,
+    },
 };
 
 /// What is to be done outside.

@@ -7,12 +7,12 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::state::{Run, StepNow};
-use crate::run::{ActEnd, ActKind};
 use crate::{
-    name::Address,
+    model::{procedure::Settings, task::Task},
+    plan::{OnService, Part, Release, Step, StepId, Subject, Wait, Why, lay_out},
     proof::SeenState,
-    sequence::{OnService, Part, Release, Settings, Step, StepId, StepKind, Subject, Task, Wait, Why, lay_out},
-    time::Timestamp,
+    run::{ActEnd, ActKind},
+    words::{kinds::StepKind, name::Address, time::Timestamp},
 };
 
 /// What a service is to be brought to.

@@ -14,9 +14,9 @@ use std::{
 };
 
 use crate::{
-    estate::{IfItFails, RungKind, Service, ServiceRunner},
     holders::{Room, Wants},
-    name::{Address, ProcedureName},
+    model::{IfItFails, RungKind, Service, ServiceRunner, task::Task},
+    plan::{Part, Preflight, Release, Step, StepId},
     proof::{Answer, SeenState},
     run::{
         Event,
@@ -26,8 +26,11 @@ use crate::{
         holds::{Frozen, HoldCause, Restriction},
         id::RunId,
     },
-    sequence::{Part, Preflight, Release, Step, StepId, StepKind, Task},
-    time::{Span, Timestamp},
+    words::{
+        kinds::StepKind,
+        name::{Address, ProcedureName},
+        time::{Span, Timestamp},
+    },
 };
 
 /// How long a queued run waits for its locks (R7).

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::{run::id::RunId, time::Timestamp};
+use crate::{run::id::RunId, words::time::Timestamp};
 
 /// A run in a list.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]

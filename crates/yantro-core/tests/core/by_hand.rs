@@ -4,11 +4,10 @@ use std::collections::BTreeMap;
 
 use yantro_core::{
     holders::Rooms,
-    name::Address,
+    plan::Request,
     proof::SeenState,
     run::{ActBegun, Begun, Decision, DecisionKind, Event, Input, Refusal, Run, RunId, Taken},
-    sequence::{Request, Wish},
-    time::Timestamp,
+    words::{kinds::Wish, name::Address, time::Timestamp},
 };
 
 use crate::{
@@ -39,7 +38,7 @@ pub fn began_so(relations: &str, more: &str, found: &str, request: &Request) -> 
 /// Answerable for what its plan makes it, and for no more.
 pub fn began_as_planned(relations: &str, more: &str, found: &str, request: &Request) -> Began {
     let (estate, graph) = estate(relations, more);
-    let plan = yantro_core::sequence::plan(&estate, &graph, &facts(&estate, found), &Default::default(), request);
+    let plan = yantro_core::plan::plan(&estate, &graph, &facts(&estate, found), &Default::default(), request);
     begun_by(Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()))
 }
 

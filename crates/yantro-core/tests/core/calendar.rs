@@ -6,13 +6,17 @@ use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
     calendar::Hours,
-    estate::{ImpactLevel, vet},
     guards::Around,
     holders::Rooms,
+    plan::{Ask, Request, forecast::Usual, plan},
     proof::SeenState,
     run::{AtLastMoment, Begun, Decision, DecisionKind, Event, Frozen, Input, Run, RunId, RunState, WindowTerms},
-    sequence::{Ask, Request, Usual, Wish, plan},
-    time::{Timestamp, time_of_day_near},
+    text::vet,
+    words::{
+        ImpactLevel,
+        kinds::Wish,
+        time::{Timestamp, time_of_day_near},
+    },
 };
 
 use crate::estates::{addresses, estate, facts, toml};
@@ -203,7 +207,7 @@ impl Going {
         going
     }
 
-    fn seen(&self, state: SeenState) -> BTreeMap<yantro_core::name::Address, SeenState> {
+    fn seen(&self, state: SeenState) -> BTreeMap<yantro_core::words::name::Address, SeenState> {
         self.run.begun.services.keys().map(|a| (a.clone(), state)).collect()
     }
 

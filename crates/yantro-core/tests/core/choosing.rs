@@ -5,12 +5,13 @@ use std::{collections::BTreeSet, sync::Arc, time::Duration};
 use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
-    estate::{Service, ServiceRunner, vet_with},
     graph::{EstateGraph, Toward, loop_of},
     holders::{Room, Rooms},
-    name::Address,
+    model::{Service, ServiceRunner},
     overrides::{Override, applied},
     selection::resolve,
+    text::vet_with,
+    words::name::Address,
 };
 
 use crate::estates::{addresses, estate, toml};
@@ -21,7 +22,7 @@ const FERRIES: &str = "[host.pier]\nreach = \"here\"\naddress = \"127.0.0.2\"\n[
     ladder = [{ rung = \"process\" }]\n\
     [service.kiosk]\nlike = \"x\"\nhost = \"pier\"\nladder = [{ rung = \"process\" }]\nrelies_on = [\"fares\"]\n";
 
-fn ferries() -> (yantro_core::estate::Estate, EstateGraph) {
+fn ferries() -> (yantro_core::model::Estate, EstateGraph) {
     estate("booking -> fares, fares -> db, sailings -> db", FERRIES)
 }
 
@@ -94,7 +95,7 @@ proptest! {
     }
 }
 
-fn limited(limits: &str) -> (yantro_core::estate::Estate, Rooms) {
+fn limited(limits: &str) -> (yantro_core::model::Estate, Rooms) {
     let groups = "[group.pair]\nat_once = 1\n[service.left]\nlike = \"x\"\nladder = [{ rung = \"process\" }]\ngroups = [\"pair\"]\n\
                   [service.right]\nlike = \"x\"\nladder = [{ rung = \"process\" }]\ngroups = [\"pair\"]\n";
     let (estate, _) = estate("a, b, c", &format!("{limits}{groups}"));

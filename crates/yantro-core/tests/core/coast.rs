@@ -8,13 +8,14 @@ use std::{
 use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
-    estate::{Estate, vet},
     graph::EstateGraph,
-    name::Address,
+    model::Estate,
+    plan::Request,
     proof::{Facts, SeenState},
     run::{ActKind, Run, RunState, StepEnd, StepState},
     selection::resolve,
-    sequence::{Request, Wish},
+    text::vet,
+    words::{kinds::Wish, name::Address},
 };
 
 use crate::world::{Fault, Operator, World, told};

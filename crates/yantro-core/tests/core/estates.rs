@@ -4,10 +4,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yantro_core::{
-    estate::{Estate, vet},
     graph::EstateGraph,
-    name::Address,
+    model::Estate,
     proof::{Facts, SeenState},
+    text::vet,
+    words::name::Address,
 };
 
 /// The TOML of an estate in which every service runs on host h, with one port rung each.

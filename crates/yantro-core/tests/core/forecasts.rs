@@ -5,11 +5,16 @@ use std::time::Duration;
 use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
-    proof::Facts,
-    sequence::{
-        Basis, Request, Step, StepKind, Usual, Wish, plan,
-        plays::{Forecast, Limits, Standing, play, play_all},
+    plan::{
+        Request, Step,
+        forecast::{
+            Basis, Usual,
+            plays::{Forecast, Limits, Standing, play, play_all},
+        },
+        plan,
     },
+    proof::Facts,
+    words::kinds::{StepKind, Wish},
 };
 
 use crate::estates::{addresses, estate, facts};
@@ -18,7 +23,7 @@ fn s(seconds: f64) -> Duration {
     Duration::from_secs_f64(seconds)
 }
 
-fn usual_of(samples: &[f64], more: &str) -> yantro_core::sequence::Estimate {
+fn usual_of(samples: &[f64], more: &str) -> yantro_core::plan::forecast::Estimate {
     let (estate, _) = estate("db", more);
     let times = samples.iter().map(|t| s(*t)).collect();
     let usual = Usual::new([("h/db".to_owned(), "start".to_owned(), times)], &estate);
@@ -66,7 +71,7 @@ fn without_a_history_of_its_own_the_groups_counts() {
     assert_eq!((two.basis, two.usual_ms), (Basis::Group, 40_000));
 }
 
-fn restart(relations: &str, more: &str, of: &str) -> (yantro_core::estate::Estate, Vec<Step>) {
+fn restart(relations: &str, more: &str, of: &str) -> (yantro_core::model::Estate, Vec<Step>) {
     let (estate, graph) = estate(relations, more);
     let steps = plan(&estate, &graph, &facts(&estate, ""), &Usual::default(), &Request::new(Wish::Restart, addresses(of))).sequence.steps;
     (estate, steps)
@@ -148,7 +153,7 @@ proptest! {
             // No spread: every play is the same, and the median is what happened.
             (step.usual_ms, step.slow_ms) = (*length, *length);
         }
-        let length = yantro_core::sequence::lay_out(&mut steps, 1);
+        let length = yantro_core::plan::lay_out(&mut steps, 1);
         let forecast = play_all(&steps, &estate, Some(at_once));
         prop_assert_eq!(&forecast, &play_all(&steps, &estate, Some(at_once)));
         prop_assert!(forecast.as_planned_ms >= length);

@@ -6,9 +6,9 @@ use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
     holders::{Locks, Wants},
-    name::Address,
+    plan::{Request, StepId},
     run::{DecisionKind, Input, RunId},
-    sequence::{Request, StepId, Wish},
+    words::{kinds::Wish, name::Address},
 };
 
 use crate::{

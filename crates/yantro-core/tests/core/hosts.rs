@@ -4,15 +4,21 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use rstest::rstest;
 use yantro_core::{
-    estate::{Estate, PowerDeed, RungKind, ServiceRunner, vet},
     graph::EstateGraph,
     guards::{Around, Ways},
-    name::Address,
+    model::{Estate, PowerDeed, RungKind, ServiceRunner},
+    plan::{Plan, Preflight, Request, command_of, forecast::Usual, plan, preflight},
     proof::{Facts, SeenState},
     selection::{of_host, resolve},
-    sequence::{Plan, Preflight, Request, StepKind, Usual, Wish, command_of, plan, preflight},
-    survey::{FoundPort, FoundUnit, Survey},
-    time::Timestamp,
+    text::{
+        survey::{FoundPort, FoundUnit, Survey},
+        vet,
+    },
+    words::{
+        kinds::{StepKind, Wish},
+        name::Address,
+        time::Timestamp,
+    },
 };
 
 /// A storage host, a database host that cannot work without it, and a desk that comes up after that one where both are

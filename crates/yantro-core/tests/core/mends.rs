@@ -3,7 +3,7 @@
 use std::sync::LazyLock;
 
 use rstest::rstest;
-use yantro_core::estate::{Severity, vet};
+use yantro_core::text::{Severity, vet};
 
 use crate::estates::toml;
 
@@ -32,7 +32,7 @@ fn stands_in(piece: &[&str], text: &str) -> bool {
 /// What the published schema says of a text, as an editor that knows it would.
 fn against_schema(text: &str) -> Vec<String> {
     static SCHEMA: LazyLock<jsonschema::Validator> =
-        LazyLock::new(|| jsonschema::validator_for(&yantro_core::estate::json_schema()).expect("it is a schema"));
+        LazyLock::new(|| jsonschema::validator_for(&yantro_core::text::json_schema()).expect("it is a schema"));
     let read: toml::Value = toml::from_str(text).expect("it is TOML");
     SCHEMA.iter_errors(&serde_json::to_value(read).expect("it is JSON")).map(|e| format!("{}: {e}", e.instance_path())).collect()
 }

@@ -1,7 +1,14 @@
 //! Sequences, as facts.
 
 use rstest::rstest;
-use yantro_core::sequence::{Ask, Plan, Prefer, Request, StepKind, Usual, Wish, plan};
+use yantro_core::{
+    plan::{
+        Ask, Plan, Request,
+        forecast::{Prefer, Usual},
+        plan,
+    },
+    words::kinds::{StepKind, Wish},
+};
 
 use crate::estates::{addresses, estate, facts};
 
@@ -12,7 +19,7 @@ fn planned(relations: &str, more: &str, found: &str, wish: Wish, chosen: &str) -
 
 /// The plan's ranks in one line: `-a` stops a, `+a` starts it, `?a` waits for it, `!a` reloads it.
 fn drawn(plan: &Plan) -> String {
-    let step = |s: &&yantro_core::sequence::Step| {
+    let step = |s: &&yantro_core::plan::Step| {
         let mark = match s.kind() {
             StepKind::Stop => "-",
             StepKind::Start => "+",

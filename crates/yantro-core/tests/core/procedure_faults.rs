@@ -1,7 +1,7 @@
 //! Everything that can be wrong with a written procedure, told with its place and its mend.
 
 use rstest::rstest;
-use yantro_core::estate::{Fault, Severity, vet};
+use yantro_core::text::{Fault, Severity, vet};
 
 use crate::estates::toml;
 

@@ -5,12 +5,14 @@ use std::collections::BTreeMap;
 use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
-    estate::vet,
-    name::Address,
-    procedure::settle,
+    plan::{Part, Release, Request, Why, procedure::settle},
     proof::{Answer, SeenState},
     run::{ActKind, Event, HoldCause, Run, RunState, StepEnd, StepState},
-    sequence::{Part, Release, Request, StepKind, Why, Wish},
+    text::vet,
+    words::{
+        kinds::{StepKind, Wish},
+        name::Address,
+    },
 };
 
 use crate::{
@@ -68,7 +70,8 @@ fn lines_said_to_go_alongside_begin_together() {
     let more = written("", &["pause = \"10s\"", "stop = [\"alone\"], alongside = true", "start = [\"alone\"]"]);
     let (estate, graph) = estate(RELATIONS, &more);
     let procedure = &estate.procedures[&"night".parse().unwrap()];
-    let plan = yantro_core::procedure::plan(&estate, &graph, &facts(&estate, ""), &Default::default(), procedure, &Default::default());
+    let plan =
+        yantro_core::plan::procedure::plan(&estate, &graph, &facts(&estate, ""), &Default::default(), procedure, &Default::default());
     let waits: Vec<Vec<u32>> = plan.sequence.steps.iter().map(|s| s.waits.iter().map(|w| w.step.0).collect()).collect();
     assert_eq!(waits, [vec![], vec![], vec![1, 2]]);
     assert_eq!(plan.sequence.usual_ms, 10_000 + 3_000);
@@ -136,10 +139,10 @@ fn a_value_is_one_argument_and_is_read_by_nobody(#[case] value: &str) {
     let mut world = world(&more, "", &[]);
     let run = world.play_procedure("night", &[("package", value)], Operator::GivesUp).unwrap();
     let carried = run.carried(run.steps().next().unwrap().0.id, true).unwrap();
-    let yantro_core::estate::ServiceRunner::Commands(spec) = &carried.runner else { panic!() };
+    let yantro_core::model::ServiceRunner::Commands(spec) = &carried.runner else { panic!() };
     assert_eq!(spec.start, ["/e/bin/patch".to_owned(), format!("--package={value}")]);
     let script = run.carried(run.steps().nth(1).unwrap().0.id, true).unwrap();
-    let yantro_core::estate::ServiceRunner::Commands(spec) = &script.runner else { panic!() };
+    let yantro_core::model::ServiceRunner::Commands(spec) = &script.runner else { panic!() };
     assert_eq!(spec.start, ["/bin/sh", "-euc", "echo \"$VALUE_PACKAGE\""]);
     assert_eq!(spec.env["VALUE_PACKAGE"], value);
 }

@@ -4,12 +4,19 @@ use std::collections::BTreeMap;
 
 use rstest::rstest;
 use yantro_core::{
-    estate::Estate,
     graph::EstateGraph,
     guards::{Newest, again, unconfirmed},
     holders::Rooms,
-    name::Address,
-    procedure::{self, Asked, FoundBy, Procedure, settle},
+    model::{
+        Estate,
+        procedure::{FoundBy, Procedure},
+    },
+    plan::{
+        Ask, Plan, Request, Shown, StepId,
+        forecast::{Prefer, Usual},
+        plan,
+        procedure::{self, Asked, settle},
+    },
     proof::{
         Answer, SeenState, Verdict,
         standing::{Look, Watched},
@@ -18,8 +25,11 @@ use yantro_core::{
         ActEnd, ActId, ActKind, Begun, DecisionKind, Event, FoundProcess, HoldCause, Input, Order, Refusal, Restriction, Run, RunId,
         RunState, StepState, Taken,
     },
-    sequence::{Ask, Plan, Prefer, Request, Shown, StepId, StepKind, Usual, Wish, plan},
-    time::Timestamp,
+    words::{
+        kinds::{StepKind, Wish},
+        name::Address,
+        time::Timestamp,
+    },
 };
 
 use crate::{
@@ -48,7 +58,7 @@ fn acts(taken: &Taken) -> Vec<(u32, ActKind)> {
     taken.orders.iter().filter_map(|o| if let Order::Act { step, kind, .. } = o { Some((step.0, *kind)) } else { None }).collect()
 }
 
-fn planned(relations: &str, found: &str, request: &Request) -> yantro_core::sequence::Plan {
+fn planned(relations: &str, found: &str, request: &Request) -> yantro_core::plan::Plan {
     let (estate, graph) = estate(relations, "");
     plan(&estate, &graph, &facts(&estate, found), &Usual::default(), request)
 }
@@ -623,8 +633,8 @@ fn vetted(services: &str) -> Vec<(String, String)> {
         "[estate]\nname = \"t\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n[host.k]\nreach = \"here\"\naddress = \"127.0.0.2\"\n\
          [like.x]\nrun_by = \"process\"\nhost = \"h\"\nladder = [{{ rung = \"process\" }}]\n{services}"
     );
-    let faults = yantro_core::estate::vet(&text, "/e").faults;
-    faults.into_iter().filter(|f| f.severity == yantro_core::estate::Severity::Error).map(|f| (f.kind.to_string(), f.message)).collect()
+    let faults = yantro_core::text::vet(&text, "/e").faults;
+    faults.into_iter().filter(|f| f.severity == yantro_core::text::Severity::Error).map(|f| (f.kind.to_string(), f.message)).collect()
 }
 
 #[rstest]
@@ -645,13 +655,13 @@ fn services_whose_processes_nothing_tells_apart_are_a_fault(#[case] one: &str, #
     assert_eq!(faults.iter().any(|(kind, says)| kind == "not-told-apart" && says.contains("h/one")), is_fault, "{faults:?}");
 }
 
-fn work_of(step: &str, questions: &str, values: &[(&str, &str)]) -> yantro_core::sequence::Work {
+fn work_of(step: &str, questions: &str, values: &[(&str, &str)]) -> yantro_core::model::task::Work {
     let more = format!("[procedure.night]\nquestions = {{ {questions} }}\nsteps = [{{ {step}, changes_nothing = true }}]\n");
     let (estate, _) = estate("db", &more);
     let night = &estate.procedures[&"night".parse().unwrap()];
-    let yantro_core::procedure::Does::Task { task } = &night.lines[0].does else { panic!("no task") };
+    let yantro_core::model::procedure::Does::Task { task } = &night.lines[0].does else { panic!("no task") };
     let values = values.iter().map(|(n, v)| ((*n).to_owned(), (*v).to_owned())).collect();
-    let yantro_core::sequence::Task::Work(work) = task.filled(&values).unwrap() else { panic!("no work") };
+    let yantro_core::model::task::Task::Work(work) = task.filled(&values).unwrap() else { panic!("no work") };
     work
 }
 
@@ -673,7 +683,7 @@ fn a_value_from_outside_is_no_reference(#[case] step: &str, #[case] name: &str, 
 fn code_with_a_value_in_it_is_a_fault_that_says_how_to_do_it() {
     let more = "[procedure.night]\nquestions = { package = { asks = \"Which?\", kind = \"text\" } }\n\
                 steps = [{ work = [\"env\", \"A=b\", \"sh\", \"-c\", \"echo {package}\"], changes_nothing = true }]\n";
-    let faults = yantro_core::estate::vet(&crate::estates::toml("db", more), "/e").faults;
+    let faults = yantro_core::text::vet(&crate::estates::toml("db", more), "/e").faults;
     let fault = faults.iter().find(|f| f.kind == "value-in-code").unwrap_or_else(|| panic!("{faults:?}"));
     assert!(fault.mend.contains("`script`") && fault.mend.contains("$VALUE_PACKAGE"), "{}", fault.mend);
 }
@@ -754,7 +764,7 @@ fn what_takes_over_does_not_act_on_what_was_let_go_of() {
     run.given(Input::Decide(decision(DecisionKind::Hold, None)));
     let hold = run.run.hold_no();
     run.given(Input::Decide(decision(DecisionKind::Release { address: at("db") }, hold)));
-    let dusk: yantro_core::name::ProcedureName = "dusk".parse().unwrap();
+    let dusk: yantro_core::words::name::ProcedureName = "dusk".parse().unwrap();
     let hold = run.run.hold_no();
     run.given(Input::Decide(decision(DecisionKind::Divert { procedure: dusk.clone() }, hold)));
     let after = run.run.begun.sequence.steps.len() as u32;

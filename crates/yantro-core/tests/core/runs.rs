@@ -5,11 +5,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
-    name::Address,
+    plan::{Request, StepId, forecast::Prefer},
     proof::{Answer, SeenState},
     run::{ActEnd, ActKind, Begun, Decision, DecisionKind, Event, Input, Order, Refusal, Run, RunState, StepEnd, StepState, Taken},
-    sequence::{Prefer, Request, StepId, Wish},
-    time::Timestamp,
+    words::{kinds::Wish, name::Address, time::Timestamp},
 };
 
 use crate::{
@@ -567,7 +566,7 @@ proptest! {
         let all: BTreeSet<Address> = world.estate.services.keys().cloned().collect();
         let edges = |wish: Wish, state: SeenState| {
             let found = all.iter().map(|a| (a.clone(), state)).collect();
-            let plan = yantro_core::sequence::plan(&world.estate, &graph, &found, &Default::default(), &Request::new(wish, all.clone()));
+            let plan = yantro_core::plan::plan(&world.estate, &graph, &found, &Default::default(), &Request::new(wish, all.clone()));
             let s = plan.sequence;
             s.steps.iter().flat_map(|a| a.waits.iter().map(|w| (a.row(), s.step(w.step).row())).collect::<Vec<_>>()).collect::<BTreeSet<_>>()
         };
@@ -658,13 +657,8 @@ fn what_does_not_come_back_in_time_holds_and_is_never_started() {
 fn a_hold_that_lasts_too_long_becomes_a_put_back_where_that_was_said(#[case] at_most: Option<&str>, #[case] end: RunState) {
     let mut world = world("app -> db", "", "", &[("app", Fault::StartEnds(1))]);
     let (estate, graph) = estate("app -> db", "");
-    let plan = yantro_core::sequence::plan(
-        &estate,
-        &graph,
-        &facts(&estate, ""),
-        &Default::default(),
-        &Request::new(Wish::Restart, addresses("db")),
-    );
+    let plan =
+        yantro_core::plan::plan(&estate, &graph, &facts(&estate, ""), &Default::default(), &Request::new(Wish::Restart, addresses("db")));
     let held_at_most = at_most.map(|t| t.parse().unwrap());
     let begun = Begun { held_at_most, ..Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()) };
     let run = world.run(begun, Operator::GivesUp).unwrap();

@@ -1,7 +1,10 @@
 //! Vetting: all faults in one pass, each with its place and its mend.
 
 use rstest::rstest;
-use yantro_core::estate::{ServiceRunner, Severity, json_schema, vet};
+use yantro_core::{
+    model::ServiceRunner,
+    text::{Severity, json_schema, vet},
+};
 
 use crate::estates::toml;
 
@@ -132,7 +135,7 @@ fn what_is_common_is_written_once_and_a_copy_says_what_differs() {
                 copies = { l = {}, r = { values = { port = 8 }, env = { LANE = \"B\" } } }\n";
     let estate = vet(&toml("a", more), "/e").estate.unwrap();
     let of = |a: &str| match &estate.services[&a.parse().unwrap()].runner {
-        yantro_core::estate::ServiceRunner::Process(p) => (p.args.join(" "), p.env["LANE"].clone()),
+        yantro_core::model::ServiceRunner::Process(p) => (p.args.join(" "), p.env["LANE"].clone()),
         other => panic!("it is a process: {other:?}"),
     };
     assert_eq!(of("h/b.l"), ("--port 7 --copy l".to_owned(), "A".to_owned()));
@@ -220,7 +223,7 @@ fn a_sound_estate_is_told_nothing() {
 /// Whatever is put in, vetting answers: with an estate or with at least one error, never with neither.
 mod whatever {
     use proptest::prelude::*;
-    use yantro_core::estate::{Severity, vet};
+    use yantro_core::text::{Severity, vet};
 
     use crate::estates::toml;
 
@@ -252,7 +255,7 @@ fn what_a_service_is_started_with_says_where_each_value_is_written() {
         process = { args = [\"--port\", \"{port}\"], env = { KEY = \"file:/etc/key\" } }\n\
         copies = { left = { env = { LANE = \"L\" } }, right = { values = { port = 8 } } }\n";
     let estate = vet(text, "/e").estate.unwrap();
-    let launch = yantro_core::estate::launch(&estate, text, &"h/gate.left".parse().unwrap()).unwrap();
+    let launch = yantro_core::model::launch(&estate, text, &"h/gate.left".parse().unwrap()).unwrap();
     let told: Vec<(&str, &str)> = launch.command.iter().map(|s| (s.value.as_str(), s.from.as_str())).collect();
     assert_eq!(told, [("/e/bin/app", "[like.app.process]"), ("--port", "[service.Gate.process]"), ("7", "[service.Gate.process]")]);
     let env = |name: &str| (launch.env[name].value.as_str(), launch.env[name].from.as_str());
@@ -281,12 +284,12 @@ ladder = [{ rung = "port", port = 5432 }]
 
 #[test]
 fn a_host_reached_over_ssh_has_folders_of_its_own() {
-    let estate = yantro_core::estate::vet(FAR, "/srv/estate").estate.expect("it is sound");
+    let estate = yantro_core::text::vet(FAR, "/srv/estate").estate.expect("it is sound");
     let host = &estate.hosts[&"pier".parse().unwrap()];
     let ssh = host.ssh.as_ref().unwrap();
     assert_eq!((ssh.key.as_deref(), ssh.account.as_deref()), (Some("/srv/estate/keys/pier"), Some("yantro")), "keys are here");
     let db = &estate.services[&"pier/db".parse().unwrap()];
-    let yantro_core::estate::ServiceRunner::Process(p) = &db.runner else { panic!("{db:?}") };
+    let yantro_core::model::ServiceRunner::Process(p) = &db.runner else { panic!("{db:?}") };
     assert_eq!((p.dir.as_str(), p.args[1].as_str()), ("/", "10.77.0.11"), "what runs is there");
 }
 
@@ -301,7 +304,7 @@ fn a_host_reached_over_ssh_has_folders_of_its_own() {
 fn what_cannot_be_on_another_host_is_a_fault(#[case] is: &str, #[case] would_be: &str, #[case] code: &str) {
     let text = FAR.replacen(is, would_be, 1);
     assert_ne!(text, FAR);
-    let vetted = yantro_core::estate::vet(&text, "/srv/estate");
+    let vetted = yantro_core::text::vet(&text, "/srv/estate");
     assert!(vetted.estate.is_none() && vetted.faults.iter().any(|f| f.kind == code), "{:#?}", vetted.faults);
 }
 
@@ -323,8 +326,8 @@ start = { must_see = ["ready"] }
 
 #[test]
 fn a_unit_has_its_manager_for_a_first_witness_and_its_journal_for_a_log() {
-    use yantro_core::estate::{RungKind, ServiceRunner};
-    let estate = yantro_core::estate::vet(UNIT, "/srv").estate.expect("it is sound");
+    use yantro_core::model::{RungKind, ServiceRunner};
+    let estate = yantro_core::text::vet(UNIT, "/srv").estate.expect("it is sound");
     let db = &estate.services[&"pier/db".parse().unwrap()];
     let ServiceRunner::Systemd(spec) = &db.runner else { panic!("{db:?}") };
     assert_eq!(
@@ -340,7 +343,7 @@ fn a_unit_has_its_manager_for_a_first_witness_and_its_journal_for_a_log() {
 #[case::an_option("\"postgresql@15-main\"", "\"--now\"", "bad-unit")]
 #[case::of_a_process("run_by = \"systemd\"", "run_by = \"process\"\nprocess = { program = \"x\" }", "stray-key")]
 fn what_is_no_unit_is_a_fault(#[case] is: &str, #[case] would_be: &str, #[case] kind: &str) {
-    let vetted = yantro_core::estate::vet(&UNIT.replacen(is, would_be, 1), "/srv");
+    let vetted = yantro_core::text::vet(&UNIT.replacen(is, would_be, 1), "/srv");
     assert!(vetted.estate.is_none() && vetted.faults.iter().any(|f| f.kind == kind), "{:#?}", vetted.faults);
 }
 
@@ -359,13 +362,13 @@ fn the_managers_terms_are_held_against_a_plan(
     use yantro_core::{
         graph::EstateGraph,
         guards::Around,
+        plan::{Request, forecast::Usual, plan},
         proof::{Facts, SeenState, UnitTerms},
-        sequence::{Request, Usual, Wish, plan},
-        time::Span,
+        words::{kinds::Wish, time::Span},
     };
     let text = format!("{UNIT}stop = {{ patience = \"2m\", {force} }}\n");
-    let estate = yantro_core::estate::vet(&text, "/srv").estate.expect("it is sound");
-    let db: yantro_core::name::Address = "pier/db".parse().unwrap();
+    let estate = yantro_core::text::vet(&text, "/srv").estate.expect("it is sound");
+    let db: yantro_core::words::name::Address = "pier/db".parse().unwrap();
     let facts: Facts = [(db.clone(), SeenState::Proven)].into_iter().collect();
     let request =
         Request { wish: Wish::Stop, chosen: [db.clone()].into(), alone: false, left_standing: [].into(), below_keep_up: [].into() };
@@ -377,7 +380,7 @@ fn the_managers_terms_are_held_against_a_plan(
         ..UnitTerms::default()
     };
     plan.asked_with.along = along.map(str::to_owned).into_iter().collect();
-    let now = yantro_core::time::Timestamp::from_ms(0);
+    let now = yantro_core::words::time::Timestamp::from_ms(0);
     plan.guard(&Around { terms: [(db, terms)].into(), ..Around::of(&estate, now, &Default::default()) });
     let why: Vec<&str> = plan.obstacles.iter().map(|o| o.why.as_str()).collect();
     assert!(if refused.is_empty() { why.is_empty() } else { why.len() == 1 && why[0].contains(refused) }, "{why:?}");
@@ -385,7 +388,7 @@ fn the_managers_terms_are_held_against_a_plan(
 }
 
 /// An estate of two services with a slip in it: what is put into the block of the first, and what is added.
-fn with_slip(process: &str, of_db: &str, more: &str) -> Vec<yantro_core::estate::Fault> {
+fn with_slip(process: &str, of_db: &str, more: &str) -> Vec<yantro_core::text::Fault> {
     let text = format!(
         "[estate]\nname = \"T\"\nstands_for = \"test\"\n[host.h]\nreach = \"here\"\n\
          [service.db]\nhost = \"h\"\nrun_by = \"process\"\nprocess = {{ program = \"/bin/db\"{process} }}\n\

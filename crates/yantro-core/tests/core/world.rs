@@ -4,19 +4,27 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yantro_core::{
-    estate::{Estate, Force, ServiceRunner},
     graph::EstateGraph,
     holders::Rooms,
-    name::{Address, ProcedureName},
-    procedure::{self, Asked},
+    model::{Estate, ServiceRunner},
+    plan::{
+        Part, Preflight, Request, StepId,
+        forecast::{Prefer, Usual},
+        plan,
+        procedure::{self, Asked},
+    },
     proof::{Answer, Facts, SeenState},
     run::{
         ActBegun, ActEnd, ActId, ActKind, Begun, Decision, DecisionKind, Divert, Event, Input, Order, Run, RunId, StepEnd, StepState,
         plan_divert,
     },
-    sequence::{Part, Prefer, Preflight, Request, StepId, StepKind, Usual, plan},
     stage::{Climb, Stage},
-    time::{Span, Timestamp},
+    words::{
+        Force,
+        kinds::StepKind,
+        name::{Address, ProcedureName},
+        time::{Span, Timestamp},
+    },
 };
 
 /// What is wrong with a service.

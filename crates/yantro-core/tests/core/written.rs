@@ -4,9 +4,11 @@ use proptest::prelude::*;
 use rstest::rstest;
 use serde_json::{Map, Value, json};
 use yantro_core::{
-    estate::vet,
-    name::ProcedureName,
-    written::{Edit, Side, StepChange, blank, difference, edited, piece, procedure_of, renamed, steps_difference, with_piece},
+    text::{
+        vet,
+        written::{Edit, Side, StepChange, blank, difference, edited, piece, procedure_of, renamed, steps_difference, with_piece},
+    },
+    words::name::ProcedureName,
 };
 
 const DEMO: &str = include_str!("../../../../demo/estate.toml");
@@ -325,7 +327,7 @@ fn steps_beside_each_other_tell_moved_changed_gone_and_new() {
 /// The keys that an inserted step is written in are keys that steps have.
 #[test]
 fn every_key_of_a_step_can_be_inserted() {
-    let schema = yantro_core::estate::json_schema();
+    let schema = yantro_core::text::json_schema();
     let keys = schema["$defs"]["StepFile"]["properties"].as_object().expect("a step has keys");
     for key in keys.keys() {
         let text = night(&[Edit::Insert { line: 1, step: map(json!({ key: "x" })) }]);

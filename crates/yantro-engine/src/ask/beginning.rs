@@ -3,10 +3,10 @@
 use std::{collections::BTreeSet, sync::Arc, time::Duration};
 
 use yantro_core::{
-    estate::ServiceRunner,
-    name::{Address, did_you_mean},
+    model::ServiceRunner,
+    plan::Plan,
     run::{AtLastMoment, Begun, Decision, Refusal, RunId, WindowTerms},
-    sequence::Plan,
+    words::name::{Address, did_you_mean},
 };
 
 use crate::{

@@ -1,8 +1,8 @@
 //! Decisions of people, notes, and the one switch.
 
 use yantro_core::{
-    name::{Address, HostName},
     run::{Decision, DecisionKind, HoldCause, Input, Run, RunId},
+    words::name::{Address, HostName},
 };
 
 use crate::{

@@ -3,9 +3,9 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    name::HostName,
+    plan::Shown,
     run::{Decision, DecisionKind, Refusal, RunId},
-    sequence::Shown,
+    words::name::HostName,
 };
 
 use crate::{

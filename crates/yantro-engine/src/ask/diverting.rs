@@ -1,9 +1,9 @@
 //! What takes over from a run: another procedure, worked out from a fresh look (R32).
 
 use yantro_core::{
-    name::ProcedureName,
     proof::{Facts, Verdict},
     run::{Divert, RunId, plan_divert},
+    words::name::ProcedureName,
 };
 
 use crate::engine::{Engine, read};

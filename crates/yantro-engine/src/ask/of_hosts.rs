@@ -7,14 +7,19 @@ use std::{
 };
 
 use yantro_core::{
-    estate::Estate,
     guards::Around,
-    name::{Address, HostName},
-    procedure::Procedure,
+    model::{
+        Estate,
+        procedure::{FoundBy, Procedure},
+    },
+    plan::{For, Plan},
     proof::SeenState,
     run::{Run, RunId},
     selection::AS_FOUND_BY,
-    sequence::{For, FoundBy, Plan, StepKind},
+    words::{
+        kinds::StepKind,
+        name::{Address, HostName},
+    },
 };
 
 use crate::{

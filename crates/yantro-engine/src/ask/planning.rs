@@ -3,15 +3,23 @@
 use std::{collections::BTreeMap, sync::Arc, time::Duration};
 
 use yantro_core::{
-    estate::{Estate, vet_with},
     guards::again,
-    name::{ProcedureName, did_you_mean},
+    model::{
+        Estate,
+        procedure::{Procedure, filled_with_found},
+    },
     overrides::Overrides,
-    procedure::{self, Asked, Procedure, filled_with_found},
+    plan::{
+        Plan, Preflight, Request,
+        forecast::Usual,
+        plan, preflight,
+        procedure::{self, Asked},
+    },
     proof::{Facts, Verdict},
     run::RunId,
     selection,
-    sequence::{Plan, Preflight, Request, Usual, plan, preflight},
+    text::vet_with,
+    words::name::{ProcedureName, did_you_mean},
 };
 
 use crate::{

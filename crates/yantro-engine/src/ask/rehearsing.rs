@@ -10,16 +10,16 @@ use std::{
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    estate::Estate,
+    model::Estate,
+    plan::{
+        Plan, Release, Shown, Step, StepCommand, StepId, command_of,
+        forecast::plays::{Forecast, Limits, Standing, play, play_all},
+        sheet,
+    },
     proof::Facts,
     rehearsal::{WhatIf, what_if},
     run::{Run, RunId, StepState},
-    sequence::{
-        Plan, Release, Shown, Step, StepCommand, StepId, command_of,
-        plays::{Forecast, Limits, Standing, play, play_all},
-        sheet,
-    },
-    time::Timestamp,
+    words::time::Timestamp,
 };
 
 use crate::{

@@ -8,11 +8,14 @@ use std::{
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    name::{Address, GroupName},
     overrides::Overrides,
+    plan::forecast::Prefer,
     run::AtLastMoment,
-    sequence::{Prefer, Wish},
-    time::Span,
+    words::{
+        kinds::Wish,
+        name::{Address, GroupName},
+        time::Span,
+    },
 };
 
 /// What a run is for.

@@ -5,10 +5,9 @@ use std::collections::BTreeSet;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    estate::{Estate, vet},
-    name::{Address, HostName, did_you_mean},
-    survey::Survey,
-    written::related,
+    model::Estate,
+    text::{survey::Survey, vet, written::related},
+    words::name::{Address, HostName, did_you_mean},
 };
 
 use crate::{

@@ -8,14 +8,23 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use yantro_core::{
-    estate::{Estate, Fault, Severity, file::ProcedureFile, vet},
     graph::EstateGraph,
-    name::{Address, ProcedureName, did_you_mean},
-    procedure::{self, Asked},
+    model::Estate,
+    plan::{
+        forecast::{Usual, plays::play_all},
+        procedure::{self, Asked},
+    },
     proof::Facts,
-    sequence::{Usual, plays::play_all},
-    time::Timestamp,
-    written::{self, Difference, Edit, EditFault, StepDifference},
+    text::{
+        Fault, Severity,
+        file::ProcedureFile,
+        vet,
+        written::{self, Difference, Edit, EditFault, StepDifference},
+    },
+    words::{
+        name::{Address, ProcedureName, did_you_mean},
+        time::Timestamp,
+    },
 };
 use yantro_store::Edition;
 

@@ -9,15 +9,18 @@ use std::{
 use futures::FutureExt;
 use tokio::task::AbortHandle;
 use yantro_core::{
-    estate::{Estate, Host, Rung, Service, ServiceRunner},
-    name::{Address, HostName},
+    model::{Estate, Host, Rung, Service, ServiceRunner},
+    plan::{Plan, Preflight, StepId},
     proof::{
         Answer, LogAgainst, SeenState, UnitTerms,
         standing::{Look, Watched},
     },
     run::{ActBegun, ActEnd, ActId, ActKind, FoundProcess, Input, LogMark, Run, RunId},
-    sequence::{Plan, Preflight, StepId, StepKind},
-    time::Timestamp,
+    words::{
+        kinds::StepKind,
+        name::{Address, HostName},
+        time::Timestamp,
+    },
 };
 use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Hosts, Looked, ProcessId, Recorded};
 use yantro_store::{IntendedDown, StartedAs};

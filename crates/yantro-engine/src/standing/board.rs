@@ -5,12 +5,16 @@ use std::collections::{BTreeMap, BTreeSet};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    estate::{AT_BOOT_OFF, AT_BOOT_ON, Estate, Expected, Host, Impact, REREAD, Reach, Service, ServiceRunner, StandsFor},
-    name::{Address, HostName},
+    model::{AT_BOOT_OFF, AT_BOOT_ON, Estate, Host, Impact, REREAD, Service, ServiceRunner},
+    plan::{Step, StepId},
     proof::{Seen, SeenState, standing::Watched},
     run::{Run, RunId, StepNow, StepState},
-    sequence::{Step, StepId, StepKind},
-    time::Timestamp,
+    words::{
+        Expected, Reach, StandsFor,
+        kinds::StepKind,
+        name::{Address, HostName},
+        time::Timestamp,
+    },
 };
 use yantro_reach::Link;
 use yantro_store::{IntendedDown, StartedAs};

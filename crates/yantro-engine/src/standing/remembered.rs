@@ -6,9 +6,11 @@ use std::{
 };
 
 use yantro_core::{
-    name::{Address, HostName},
     proof::SeenState,
-    time::Timestamp,
+    words::{
+        name::{Address, HostName},
+        time::Timestamp,
+    },
 };
 
 use crate::standing::board::{BoardRow, HostRow};

@@ -8,10 +8,12 @@ use std::{
 
 use tokio::task::{JoinHandle, JoinSet};
 use yantro_core::{
-    estate::Service,
-    name::{Address, HostName},
+    model::Service,
     proof::SeenState,
-    time::Timestamp,
+    words::{
+        name::{Address, HostName},
+        time::Timestamp,
+    },
 };
 
 use crate::{

@@ -5,7 +5,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use yantro_core::{name::HostName, time::Timestamp};
+use yantro_core::words::{name::HostName, time::Timestamp};
 
 /// How often everything is looked at again.
 pub(crate) const ROUND: Duration = Duration::from_secs(2);

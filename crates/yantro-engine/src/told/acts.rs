@@ -3,10 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yantro_core::{
-    name::Address,
+    plan::{Step, StepId},
     run::{ActKind, LogMark, Run, RunId},
-    sequence::{Step, StepId},
-    time::Timestamp,
+    words::{name::Address, time::Timestamp},
 };
 
 use crate::{

@@ -8,8 +8,8 @@ use std::{
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    sequence::{StepId, plays::Forecast},
-    time::Timestamp,
+    plan::{StepId, forecast::plays::Forecast},
+    words::time::Timestamp,
 };
 
 /// Whether a sequence fits its window.

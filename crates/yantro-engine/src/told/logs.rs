@@ -1,9 +1,9 @@
 //! Logs and files of hosts, for readers.
 
 use yantro_core::{
-    estate::{Service, ServiceRunner},
-    name::HostName,
+    model::{Service, ServiceRunner},
     run::LogMark,
+    words::name::HostName,
 };
 use yantro_reach::{LogLine, ReadLog};
 

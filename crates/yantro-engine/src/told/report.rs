@@ -6,11 +6,13 @@ use quick_junit::{NonSuccessKind, Report as JUnit, TestCase, TestCaseStatus, Tes
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    name::Address,
+    plan::{
+        Part,
+        forecast::{Basis, kept_under},
+    },
     proof::SeenState,
     run::{ActEnd, Difference, Event, FoundProcess, Otherwise, Run, RunId, RunState, StepState},
-    sequence::{Basis, Part, kept_under},
-    time::Timestamp,
+    words::{name::Address, time::Timestamp},
 };
 
 use crate::{

@@ -5,11 +5,13 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    name::{HostName, ProcedureName},
+    plan::{Part, Preflight, Step},
     proof::Answer,
     run::{ActBegun, Allowed, Difference, Otherwise, Run, RunId, RunState, StepNow, StepState, WindowTerms},
-    sequence::{Part, Preflight, Step},
-    time::Timestamp,
+    words::{
+        name::{HostName, ProcedureName},
+        time::Timestamp,
+    },
 };
 
 /// A step, as planned and as it stands.
@@ -72,7 +74,7 @@ pub struct RunView {
     /// How many services it works on at once, where it was asked to go slower than the estate allows.
     pub at_once: Option<u32>,
     /// Services that were released from it.
-    pub released: Vec<yantro_core::name::Address>,
+    pub released: Vec<yantro_core::words::name::Address>,
     /// Which part it is in: on its way forward, back, or diverted.
     pub part: Part,
     /// The procedure that took over, where one did.

@@ -1,8 +1,8 @@
 //! That the loop does no more than what was agreed to, whatever came in between.
 
 use yantro_core::{
+    plan::Shown,
     run::{Decision, RunId},
-    sequence::Shown,
 };
 
 use crate::{agreed::no_more, error::EngineError, turn::Work};

@@ -13,18 +13,20 @@ use std::{
 
 use tokio::sync::oneshot;
 use yantro_core::{
-    estate::Estate,
     guards::restrictions,
-    holders::Locks,
-    holders::{RoomLimits, Rooms},
-    name::{Address, HostName},
+    holders::{Locks, RoomLimits, Rooms},
+    model::Estate,
+    plan::{OnService, Shown, forecast::kept_under},
     proof::{LogAgainst, SeenState, logs::Meaning},
     run::{
         ActKind, Begun, Decision, DecisionKind, Divert, Event, Frozen, HoldCause, Input, Order, Refusal, Restriction, Run, RunId, Stamped,
         StepEnd,
     },
-    sequence::{OnService, Shown, StepKind, kept_under},
-    time::Timestamp,
+    words::{
+        kinds::StepKind,
+        name::{Address, HostName},
+        time::Timestamp,
+    },
 };
 use yantro_store::{AuditRow, Batch, Edition, IntendedDown, StartedAs, StoreError};
 

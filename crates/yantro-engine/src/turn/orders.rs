@@ -3,13 +3,12 @@
 use std::{collections::BTreeMap, sync::Arc, time::Duration};
 
 use yantro_core::{
-    estate::Service,
     guards::{restrictions, unconfirmed},
-    name::Address,
+    model::{Service, task::Task},
+    plan::StepId,
     proof::{Facts, SeenState},
     run::{ActId, ActKind, Begun, HoldCause, Input, Order, Run, RunId},
-    sequence::{StepId, StepKind, Task},
-    time::Timestamp,
+    words::{kinds::StepKind, name::Address, time::Timestamp},
 };
 
 use crate::{

@@ -6,7 +6,7 @@ use tempfile::TempDir;
 use tokio::runtime::{Builder, Runtime};
 use yantro_core::{
     run::{Decision, DecisionKind, RunId, RunState},
-    sequence::Wish,
+    words::kinds::Wish,
 };
 use yantro_engine::{Engine, EngineError, LoadRequest};
 

@@ -3,7 +3,7 @@
 use rstest::rstest;
 use yantro_core::{
     run::{DecisionKind, RunId, RunState, StepState},
-    sequence::Wish,
+    words::kinds::Wish,
 };
 use yantro_engine::{Consequences, Deed, EngineError, RunView};
 
@@ -56,7 +56,7 @@ async fn a_put_back_that_would_do_more_than_was_shown_is_refused_with_the_differ
     let shown = world.would(&decided(run, DecisionKind::PutBack)).await;
     world.as_shown(&later, DecisionKind::PutBack, &shown.digest).await.unwrap();
     let end = world.is(run, &[RunState::PutBack]).await;
-    let back = end.steps.iter().filter(|s| s.planned.part == yantro_core::sequence::Part::PutBack);
+    let back = end.steps.iter().filter(|s| s.planned.part == yantro_core::plan::Part::PutBack);
     let back: Vec<String> = back.map(|s| format!("then {}", s.says)).collect();
     assert_eq!(back, shown.does, "what was done is what was shown");
 }

@@ -15,7 +15,7 @@ async fn an_edition_says_what_it_changes() {
     let other = ESTATE.replace("[service.boards]", "[service.signs]").replace("[\"boards\"]", "[\"signs\"]");
     let other = other.replace("[service.bookings]\n", "[service.bookings]\nsteady = \"2s\"\n");
     let second = world.load(&other).await.unwrap();
-    let names = |all: &[yantro_core::name::Address]| all.iter().map(ToString::to_string).collect::<Vec<_>>();
+    let names = |all: &[yantro_core::words::name::Address]| all.iter().map(ToString::to_string).collect::<Vec<_>>();
     assert_eq!((second.edition, second.changed), (2, true));
     assert_eq!((names(&second.added), names(&second.removed)), (vec!["quay-2/signs".to_owned()], vec!["quay-2/boards".to_owned()]));
     assert_eq!(names(&second.altered), ["quay-2/bookings"]);

@@ -13,10 +13,10 @@ use rstest::rstest;
 use tempfile::TempDir;
 use tokio::runtime::{Builder, Runtime};
 use yantro_core::{
-    name::Address,
+    plan::Shown,
     proof::SeenState,
     run::{ActKind, Decision, DecisionKind, Event, Run, RunId, RunState},
-    sequence::{Shown, Wish},
+    words::{kinds::Wish, name::Address},
 };
 use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest, RunView};
 use yantro_store::Reader;
@@ -132,7 +132,7 @@ impl Beset {
         let wish = *[Wish::Start, Wish::Stop, Wish::Restart].choose(&mut self.chance).unwrap();
         let of = SERVICES.choose(&mut self.chance).unwrap().0;
         let request = if self.chance.random_bool(0.2) {
-            BeginRequest::of_procedure("dawn".parse::<yantro_core::name::ProcedureName>().unwrap())
+            BeginRequest::of_procedure("dawn".parse::<yantro_core::words::name::ProcedureName>().unwrap())
         } else {
             BeginRequest::of_services(wish, [of])
         };

@@ -8,8 +8,7 @@ use tokio::runtime::Builder;
 use yantro_core::{
     proof::SeenState,
     run::{DecisionKind, Event, RunId, RunState, StepEnd, StepState},
-    sequence::Wish,
-    time::Timestamp,
+    words::{kinds::Wish, time::Timestamp},
 };
 use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest, RunView};
 use yantro_store::{Batch, Edition, Writer};

@@ -2,9 +2,10 @@
 
 use rstest::rstest;
 use yantro_core::{
+    plan::forecast::Basis,
     proof::SeenState,
     run::{DecisionKind, RunState},
-    sequence::{Basis, Wish},
+    words::kinds::Wish,
 };
 use yantro_engine::{BeginRequest, EngineError};
 

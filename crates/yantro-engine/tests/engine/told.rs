@@ -1,7 +1,7 @@
 //! What is told: the board by what is new, the stream of events, and a run's report in every form.
 
 use rstest::rstest;
-use yantro_core::{run::RunState, sequence::Wish};
+use yantro_core::{run::RunState, words::kinds::Wish};
 
 use crate::world::World;
 

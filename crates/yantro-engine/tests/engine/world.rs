@@ -4,10 +4,9 @@ use std::time::{Duration, Instant};
 
 use tempfile::TempDir;
 use yantro_core::{
-    name::Address,
     proof::SeenState,
     run::{Decision, DecisionKind, RunId, RunState},
-    sequence::Wish,
+    words::{kinds::Wish, name::Address},
 };
 use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest, Options, RunView};
 

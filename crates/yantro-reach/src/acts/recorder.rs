@@ -16,8 +16,8 @@ use tokio::{
     process::Child,
 };
 use yantro_core::{
-    name::Address,
     run::{ActBegun, ActEnd},
+    words::name::Address,
 };
 
 use crate::{

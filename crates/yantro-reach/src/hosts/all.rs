@@ -7,8 +7,8 @@ use std::{
 
 use tokio::sync::mpsc::UnboundedSender;
 use yantro_core::{
-    estate::{Host, Power},
-    name::HostName,
+    model::{Host, Power},
+    words::name::HostName,
 };
 
 use crate::{

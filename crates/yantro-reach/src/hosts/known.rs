@@ -6,7 +6,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use yantro_core::name::{Address, HostName};
+use yantro_core::words::name::{Address, HostName};
 
 use crate::hosts::power::PowerState;
 

@@ -11,11 +11,13 @@ use std::{
 };
 
 use yantro_core::{
-    estate::{CommandsSpec, HostSpec, Power, PowerDeed, Rung, RungKind, Service, ServiceRunner},
-    name::{Address, HostName},
+    model::{CommandsSpec, HostSpec, Power, PowerDeed, Rung, RungKind, Service, ServiceRunner},
     proof::{Answer, Verdict},
     run::{ActEnd, ActKind},
-    sequence::StepKind,
+    words::{
+        kinds::StepKind,
+        name::{Address, HostName},
+    },
 };
 
 use crate::{

@@ -17,13 +17,15 @@ use std::{
 
 use futures::{StreamExt, future::join_all, stream};
 use yantro_core::{
-    estate::{Host, Rung, RungKind, Service},
     guards::Ways,
-    name::{Address, HostName},
+    model::{Host, Rung, RungKind, Service},
     proof::{Answer, UnitTerms},
     run::{ActEnd, ActKind, LogMark},
-    sequence::StepKind,
-    survey::Survey,
+    text::survey::Survey,
+    words::{
+        kinds::StepKind,
+        name::{Address, HostName},
+    },
 };
 
 use crate::{

@@ -8,7 +8,7 @@ use std::{
 };
 
 use serde_json::{Value, json};
-use yantro_core::estate::{Controller, POWER_PASSWORD, Power, PowerDeed};
+use yantro_core::model::{Controller, POWER_PASSWORD, Power, PowerDeed};
 
 use crate::looks::{commands::LookingCommand, rungs::root_cause};
 

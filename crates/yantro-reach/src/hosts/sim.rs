@@ -14,11 +14,14 @@ use rand::{Rng, SeedableRng, rngs::StdRng};
 use rand_distr::{Distribution, LogNormal};
 use tokio::sync::Notify;
 use yantro_core::{
-    estate::{Host, Reach, Service, ServiceRunner, Simulated},
-    name::{Address, HostName},
+    model::{Host, Service, ServiceRunner, Simulated},
     proof::{Answer, Verdict},
     run::{ActBegun, ActEnd, ActKind},
-    sequence::StepKind,
+    words::{
+        Reach,
+        kinds::StepKind,
+        name::{Address, HostName},
+    },
 };
 
 use crate::{

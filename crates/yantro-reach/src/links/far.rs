@@ -22,13 +22,11 @@ use tokio::{
     task::AbortHandle,
 };
 use yantro_core::{
-    estate::{Host, Rung, Service, SshSpec},
-    name::HostName,
+    model::{Host, Rung, Service, SshSpec},
     proof::{Answer, UnitTerms, Verdict},
     run::{ActEnd, ActKind, LogMark},
-    sequence::StepKind,
-    survey::Survey,
-    time::Timestamp,
+    text::survey::Survey,
+    words::{kinds::StepKind, name::HostName, time::Timestamp},
 };
 
 use crate::{

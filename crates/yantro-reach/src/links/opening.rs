@@ -15,7 +15,7 @@ use tokio::{
     io::{AsyncBufReadExt, AsyncRead, AsyncReadExt, AsyncWriteExt, BufReader},
     process::Child,
 };
-use yantro_core::estate::{SshSpec, Sudo};
+use yantro_core::{model::SshSpec, words::Sudo};
 
 use crate::{
     links::quoting::shell_word,

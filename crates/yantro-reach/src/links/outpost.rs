@@ -17,7 +17,7 @@ use tokio::{
     sync::mpsc::{UnboundedSender, unbounded_channel},
     task::AbortHandle,
 };
-use yantro_core::time::Timestamp;
+use yantro_core::words::time::Timestamp;
 
 use crate::{
     acts::accounts::Account,

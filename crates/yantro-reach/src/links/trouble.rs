@@ -1,6 +1,6 @@
 //! What is wrong with the way to a host, in words, with the mend.
 
-use yantro_core::estate::SshSpec;
+use yantro_core::model::SshSpec;
 
 use crate::links::quoting::shell_word;
 

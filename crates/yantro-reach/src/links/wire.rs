@@ -12,11 +12,9 @@ use std::{
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json, value::RawValue};
 use yantro_core::{
-    estate::{Rung, Service},
-    name::HostName,
+    model::{Rung, Service},
     run::{ActKind, LogMark},
-    sequence::StepKind,
-    time::Timestamp,
+    words::{kinds::StepKind, name::HostName, time::Timestamp},
 };
 
 use crate::{acts::recorder::ActRecord, looks::climb::Climb, looks::logs::LogFollow};

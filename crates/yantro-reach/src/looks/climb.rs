@@ -12,11 +12,10 @@ use futures::{StreamExt, stream::FuturesUnordered};
 use serde::{Deserialize, Serialize};
 use tokio::sync::Notify;
 use yantro_core::{
-    estate::{RungKind, Service, ServiceRunner},
+    model::{RungKind, Service, ServiceRunner},
     proof::{Answer, Verdict, logs::LogMatcher},
     run::{LogEvidence, LogMark},
-    sequence::StepKind,
-    time::Timestamp,
+    words::{kinds::StepKind, time::Timestamp},
 };
 
 use crate::{

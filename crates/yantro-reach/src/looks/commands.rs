@@ -91,7 +91,7 @@ impl LookingCommand<'_> {
         let (out, err) = (child.stdout.take(), child.stderr.take());
         let ended = async { tokio::join!(read(out), read(err), child.wait()) };
         match tokio::time::timeout(self.within, ended).await {
-            Err(_) => Err(format!("{program} did not end within {}", yantro_core::time::Span(self.within))),
+            Err(_) => Err(format!("{program} did not end within {}", yantro_core::words::time::Span(self.within))),
             Ok((_, _, Err(error))) => Err(format!("{program} cannot be followed: {error}")),
             Ok((printed, _, Ok(status))) => {
                 group.0 = None;

@@ -8,7 +8,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use yantro_core::{proof::Answer, time::Span};
+use yantro_core::{proof::Answer, words::time::Span};
 
 /// How long one question may take.
 pub(crate) const WITHIN: Duration = Duration::from_secs(3);

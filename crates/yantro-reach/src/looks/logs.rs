@@ -18,8 +18,7 @@ use yantro_core::{
         logs::{LONGEST_LINE, LogMatcher, LogScan, Meaning},
     },
     run::{LogEvidence, LogMark},
-    sequence::StepKind,
-    time::Timestamp,
+    words::{kinds::StepKind, time::Timestamp},
 };
 
 use crate::{
@@ -521,7 +520,7 @@ mod tests {
     use std::io::Write;
 
     use rstest::rstest;
-    use yantro_core::{estate::LogPatterns, proof::Verdict};
+    use yantro_core::{model::LogPatterns, proof::Verdict};
 
     use super::*;
 

@@ -8,12 +8,10 @@ use std::{
 
 use serde::{Deserialize, Serialize};
 use yantro_core::{
-    estate::{Rung, RungKind, Service, ServiceRunner},
-    name::HostName,
+    model::{Rung, RungKind, Service, ServiceRunner, task::Task},
     proof::{Answer, UnitTerms, UnitWord, Verdict},
-    sequence::Task,
-    survey::{FoundPort, Survey},
-    time::Timestamp,
+    text::survey::{FoundPort, Survey},
+    words::{name::HostName, time::Timestamp},
 };
 
 use crate::{
@@ -193,7 +191,7 @@ impl Here {
     /// Looks once at something that is no service's.
     pub async fn look_once(&self, host: &HostName, rung: &Rung, round: &Round) -> Answer {
         let task = Task::Look { host: host.clone(), rung: rung.clone() };
-        let Some(service) = task.as_service("look", None, yantro_core::time::Span::default()) else {
+        let Some(service) = task.as_service("look", None, yantro_core::words::time::Span::default()) else {
             return Answer::could_not("there is nothing to look at");
         };
         let tree = tree::tree(&service, None, round);
@@ -386,7 +384,7 @@ mod tests {
             "[estate]\nname = \"Reach\"\nstands_for = \"test\"\n[host.quay]\nreach = \"here\"\n[service.gate]\nhost = \"quay\"\n\
              run_by = \"process\"\nprocess = {{ program = \"/bin/true\" }}\nladder = [{rung}]\n"
         );
-        let service = yantro_core::estate::vet(&text, "/").estate.unwrap().services.into_values().next().unwrap();
+        let service = yantro_core::text::vet(&text, "/").estate.unwrap().services.into_values().next().unwrap();
         let dir = tempfile::tempdir().unwrap();
         let here = Here::new(&dir.path().join("data"), &dir.path().join("hosts")).unwrap();
         let rung = service.ladder.last().unwrap();

@@ -11,7 +11,7 @@ use std::{
 
 use serde::{Deserialize, Serialize};
 use tokio::io::unix::AsyncFd;
-use yantro_core::name::Address;
+use yantro_core::words::name::Address;
 
 use crate::acts::accounts::Account;
 

@@ -3,9 +3,9 @@
 use std::{net::IpAddr, path::Path, time::Duration};
 
 use yantro_core::{
-    estate::{RungKind, Service, ServiceRunner},
+    model::{RungKind, Service, ServiceRunner},
     proof::{Answer, Verdict},
-    time::Timestamp,
+    words::time::Timestamp,
 };
 
 use crate::looks::{
@@ -233,7 +233,7 @@ pub(crate) fn file_as(path: &str, newer_than: Option<Duration>, at_least: Option
     }
     // Written in the future, by a clock that was set: as young as can be.
     let age = meta.modified().ok().and_then(|m| m.elapsed().ok()).unwrap_or_default();
-    let told = yantro_core::time::Span(Duration::from_secs(age.as_secs()));
+    let told = yantro_core::words::time::Span(Duration::from_secs(age.as_secs()));
     match newer_than {
         Some(limit) if age > limit => Answer::not_yet(format!("{path} was written {told} ago")),
         _ => Answer::holds(format!("{path} was written {told} ago")),

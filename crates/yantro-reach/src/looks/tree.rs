@@ -8,9 +8,9 @@ use std::{
 };
 
 use yantro_core::{
-    estate::{ProcessSpec, Service, ServiceRunner},
-    name::Address,
+    model::{ProcessSpec, Service, ServiceRunner},
     proof::Answer,
+    words::name::Address,
 };
 
 use crate::{

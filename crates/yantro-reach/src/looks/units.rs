@@ -14,8 +14,8 @@ use futures::StreamExt;
 use tokio::sync::Notify;
 use yantro_core::{
     proof::{UnitTerms, UnitWord},
-    survey::{FoundUnit, is_plumbing},
-    time::{Span, Timestamp},
+    text::survey::{FoundUnit, is_plumbing},
+    words::time::{Span, Timestamp},
 };
 use zbus::{
     Connection, MatchRule, MessageStream, message,

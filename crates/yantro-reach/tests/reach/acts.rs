@@ -4,10 +4,10 @@ use std::{collections::BTreeMap, sync::Arc};
 
 use rstest::rstest;
 use yantro_core::{
-    estate::Service,
+    model::Service,
     proof::Verdict,
     run::{ActEnd, ActKind},
-    sequence::StepKind,
+    words::kinds::StepKind,
 };
 use yantro_reach::{ActNews, ActRecord, Recorded};
 

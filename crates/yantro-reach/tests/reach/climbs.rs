@@ -3,7 +3,7 @@
 use std::{net::TcpListener, time::Duration};
 
 use rstest::rstest;
-use yantro_core::{proof::Verdict, run::ActKind, sequence::StepKind};
+use yantro_core::{proof::Verdict, run::ActKind, words::kinds::StepKind};
 
 use crate::world::{World, until};
 

@@ -11,10 +11,10 @@ use std::{
 
 use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
 use yantro_core::{
-    estate::{Service, vet},
+    model::Service,
     run::{ActEnd, ActKind, LogMark},
-    sequence::StepKind,
-    time::Timestamp,
+    text::vet,
+    words::{kinds::StepKind, time::Timestamp},
 };
 use yantro_reach::{ActNews, ActRecord, ActSpec, Climb, Here, Report, mark_logs};
 

@@ -4,12 +4,15 @@ use std::num::NonZeroU32;
 
 use clap::ValueEnum;
 use yantro_core::{
-    name::{Address, GroupName},
     overrides::Overrides,
+    plan::forecast::Prefer,
     run::AtLastMoment,
     selection::of_host,
-    sequence::{Prefer, Wish},
-    time::Span,
+    words::{
+        kinds::Wish,
+        name::{Address, GroupName},
+        time::Span,
+    },
 };
 use yantro_engine::{BeginRequest, BoardView, Doing};
 use yantro_server::wire::PlanView;

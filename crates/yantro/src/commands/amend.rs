@@ -4,9 +4,11 @@ use std::{io::Read, path::PathBuf};
 
 use serde_json::{Map, Value};
 use yantro_core::{
-    estate::Severity,
-    name::ProcedureName,
-    written::{Difference, Edit, Side, StepChange, StepDifference},
+    text::{
+        Severity,
+        written::{Difference, Edit, Side, StepChange, StepDifference},
+    },
+    words::name::ProcedureName,
 };
 use yantro_engine::{Draft, DraftRequest, EditOutcome, EditRequest, ProcedureDifference};
 use yantro_server::wire::roughly;
@@ -126,7 +128,7 @@ impl Amend {
         }
         let text = (!self.take_out).then(|| tried.text.clone());
         if self.take_out {
-            tried.difference = yantro_core::written::difference(&tried.text, "", 3);
+            tried.difference = yantro_core::text::written::difference(&tried.text, "", 3);
             (tried.good, tried.faults, tried.forecast) = (true, Vec::new(), None);
         }
         if say.is_json() && self.only_show {

@@ -3,7 +3,7 @@
 use futures::StreamExt;
 use yantro_core::{
     run::{RunId, RunState},
-    sequence::Wish,
+    words::kinds::Wish,
 };
 use yantro_engine::{BeginRequest, RunView};
 use yantro_server::wire::RunBegun;

@@ -2,10 +2,10 @@
 
 use std::time::Duration;
 
-use yantro_core::estate::Launch;
 use yantro_core::{
-    name::Address,
+    model::Launch,
     proof::{SeenState, UnitWord},
+    words::name::Address,
 };
 use yantro_engine::BoardView;
 use yantro_server::wire::{Relations as RelationsView, roughly};

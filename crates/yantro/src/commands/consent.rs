@@ -3,8 +3,8 @@
 
 use serde_json::{Value, json};
 use yantro_core::{
+    plan::StepId,
     run::{Allowed, DecisionKind, RunId},
-    sequence::StepId,
 };
 use yantro_engine::{BeginRequest, BoardView, Consequences, Deed, RunView};
 use yantro_server::wire::{DecisionRequest, PlanView, RunBegun};

@@ -2,11 +2,13 @@
 
 use serde_json::json;
 use yantro_core::{
-    name::{Address, HostName},
     overrides::Override,
+    plan::StepId,
     run::DecisionKind,
-    sequence::StepId,
-    time::Span,
+    words::{
+        name::{Address, HostName},
+        time::Span,
+    },
 };
 use yantro_engine::{BoardView, Deed, RunView};
 use yantro_server::wire::{Acknowledgement, StandstillRequest};

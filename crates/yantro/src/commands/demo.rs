@@ -7,7 +7,7 @@ use std::{
     process::{Child, Command, Stdio},
 };
 
-use yantro_core::{estate::Expected, sequence::Wish};
+use yantro_core::words::{Expected, kinds::Wish};
 use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest, Options};
 
 use super::serve::{begin, bind, failed, log_to_stderr, runtime, told_to_stop};

@@ -7,7 +7,7 @@ use std::{
 };
 
 use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme, LabeledSpan, NamedSource, SourceCode};
-use yantro_core::estate::{Fault, Severity, Vetted, json_schema, not_text, vet};
+use yantro_core::text::{Fault, Severity, Vetted, json_schema, not_text, vet};
 use yantro_engine::{EditionRow, LoadOutcome};
 use yantro_server::wire::{EstateText, EstateView};
 
@@ -89,9 +89,9 @@ fn unread(file: &Path, e: &std::io::Error) -> Failure {
 
 fn bytes_of(file: &Path) -> Result<Vec<u8>, Failure> {
     let length = std::fs::metadata(file).map_err(|e| unread(file, &e))?.len();
-    if length > yantro_core::estate::MAX_BYTES as u64 {
+    if length > yantro_core::text::MAX_BYTES as u64 {
         return Err(Failure::own(
-            format!("{} has {length} bytes, and an estate may have {}", file.display(), yantro_core::estate::MAX_BYTES),
+            format!("{} has {length} bytes, and an estate may have {}", file.display(), yantro_core::text::MAX_BYTES),
             "is this the right file? write common settings once, with `like`",
         ));
     }

@@ -10,8 +10,9 @@ use futures::StreamExt;
 use indicatif::{ProgressBar, ProgressStyle};
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use yantro_core::{
+    model::task::Task,
+    plan::StepId,
     run::{RunId, RunState, StepState},
-    sequence::{StepId, Task},
 };
 use yantro_engine::{RunView, StepView};
 use yantro_server::wire::roughly;
@@ -243,8 +244,7 @@ impl Shown {
                     tinted(Tint::Rest, &rung.says)
                 ));
             }
-            if changed && step.planned.part != view.part && step.planned.part == yantro_core::sequence::Part::Forward && word == "not begun"
-            {
+            if changed && step.planned.part != view.part && step.planned.part == yantro_core::plan::Part::Forward && word == "not begun" {
                 continue; // The way forward ended; each step that it leaves is no news of its own.
             }
             if changed && !matches!(step.now.state, StepState::Waiting | StepState::Proving { .. } | StepState::Pausing { .. }) {

@@ -21,7 +21,7 @@ pub mod standing;
 pub mod survey;
 
 /// This machine's time.
-pub(crate) fn now() -> yantro_core::time::Timestamp {
+pub(crate) fn now() -> yantro_core::words::time::Timestamp {
     let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
-    yantro_core::time::Timestamp::from_ms(since.map_or(0, |d| d.as_millis() as i64))
+    yantro_core::words::time::Timestamp::from_ms(since.map_or(0, |d| d.as_millis() as i64))
 }

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use clap::Subcommand;
 use yantro_core::{
-    estate::{Controller, POWER_PASSWORD, PowerDeed},
-    time::Span,
+    model::{Controller, POWER_PASSWORD, PowerDeed},
+    words::time::Span,
 };
 use yantro_reach::power::{Redfish, wake};
 

@@ -7,14 +7,18 @@ use std::{
 };
 
 use yantro_core::{
-    estate::{Estate, IfItFails, vet},
     graph::EstateGraph,
-    name::{Address, GroupName, ProcedureName},
-    procedure::{self, Asked, Does},
+    model::{Estate, IfItFails, procedure::Does},
+    plan::{
+        self, Plan, StepId,
+        forecast::Usual,
+        procedure::{self, Asked},
+    },
     proof::{Facts, SeenState},
     run::DecisionKind,
     selection,
-    sequence::{self, Plan, StepId, Usual},
+    text::vet,
+    words::name::{Address, GroupName, ProcedureName},
 };
 use yantro_engine::{BeginRequest, Doing, Draft, DraftRequest, Rehearsal, RunView, rehearse};
 use yantro_server::wire::{NoteRequest, PlanView, ProcedureSummary, ProcedureView, plan_says, roughly};
@@ -380,7 +384,7 @@ impl Rehearse {
         let mut facts: Facts = estate
             .services
             .iter()
-            .map(|(a, s)| (a.clone(), if s.expected == yantro_core::estate::Expected::Down { SeenState::Down } else { SeenState::Proven }))
+            .map(|(a, s)| (a.clone(), if s.expected == yantro_core::words::Expected::Down { SeenState::Down } else { SeenState::Proven }))
             .collect();
         for text in &self.assume {
             let parsed = text.split_once('=').and_then(|(who, state)| {
@@ -405,15 +409,15 @@ impl Rehearse {
         if let Some(word) = wish_of(&self.what, &self.selection) {
             let ((wish, of), (_, except)) = (word.of(self.selection.clone()), word.of(self.except.clone()));
             let chosen = selection::resolve(estate, graph, &of, &except).map_err(|e| Failure::own(e.to_string(), e.hint()))?;
-            let request = sequence::Request { wish, chosen, alone: self.alone, left_standing, below_keep_up };
-            return Ok(sequence::plan(estate, graph, facts, &Usual::new([], estate), &request));
+            let request = plan::Request { wish, chosen, alone: self.alone, left_standing, below_keep_up };
+            return Ok(plan::plan(estate, graph, facts, &Usual::new([], estate), &request));
         }
         let found = self.what.parse::<ProcedureName>().ok().and_then(|n| estate.procedures.get(&n));
         let procedure = found.ok_or_else(|| {
             let names: Vec<&str> = estate.procedures.keys().map(ProcedureName::as_str).collect();
             Failure::own(
                 format!("there is no procedure \"{}\"", self.what),
-                yantro_core::name::did_you_mean(&self.what, names.iter().copied()),
+                yantro_core::words::name::did_you_mean(&self.what, names.iter().copied()),
             )
         })?;
         let values = procedure::settle(estate, graph, procedure, &self.terms.answers()?).map_err(|faults| {

@@ -1,6 +1,6 @@
 //! Trying hosts that are out of reach.
 
-use yantro_core::name::HostName;
+use yantro_core::words::name::HostName;
 use yantro_engine::BoardView;
 use yantro_server::wire::ReachRequest;
 

@@ -165,11 +165,11 @@ impl Show {
         }
         say.line("");
         let mut table = marks::table(&["", "STEP", "OF", "STATE", "TOOK"]);
-        let mut part = yantro_core::sequence::Part::Forward;
+        let mut part = yantro_core::plan::Part::Forward;
         for step in view.steps.iter().filter(|s| self.step.is_none_or(|n| n == s.planned.id.0)) {
             if step.planned.part != part {
                 part = step.planned.part;
-                let head = if part == yantro_core::sequence::Part::PutBack { "the way back" } else { "what took over" };
+                let head = if part == yantro_core::plan::Part::PutBack { "the way back" } else { "what took over" };
                 table.add_row(["", "", &tinted(Tint::Rest, head)]);
             }
             let (mark, tint) = marks::step(&step.now.state);

@@ -3,9 +3,9 @@
 use std::collections::BTreeSet;
 
 use yantro_core::{
-    name::Address,
+    plan::{Ask, Why},
     proof::SeenState,
-    sequence::{Ask, StepKind, Why},
+    words::{kinds::StepKind, name::Address},
 };
 use yantro_server::wire::{PlanView, roughly};
 

@@ -1,6 +1,6 @@
 //! Looking through a host for what it runs.
 
-use yantro_core::{name::HostName, survey::FoundPort};
+use yantro_core::{text::survey::FoundPort, words::name::HostName};
 use yantro_engine::{HostSurvey, LoadOutcome};
 use yantro_server::wire::Adoption;
 

@@ -4,13 +4,17 @@ use std::collections::BTreeMap;
 
 use serde_json::json;
 use yantro_core::{
-    estate::{Estate, Expected, vet},
     graph::EstateGraph,
-    name::Address,
+    model::Estate,
+    plan::{
+        Request,
+        forecast::{Usual, plays::play_all},
+        plan,
+    },
     proof::{Facts, Seen, SeenState},
     selection,
-    sequence::{Request, Usual, Wish, plan, plays::play_all},
-    time::Timestamp,
+    text::vet,
+    words::{Expected, kinds::Wish, name::Address, time::Timestamp},
 };
 use yantro_engine::{BoardRow, BoardView, HostRow, StepView};
 use yantro_server::wire::{PlanView, plan_says};
@@ -106,7 +110,7 @@ impl Demo {
                 logs: vec![],
             }
         };
-        let host = |(name, h): (&yantro_core::name::HostName, &yantro_core::estate::Host)| HostRow {
+        let host = |(name, h): (&yantro_core::words::name::HostName, &yantro_core::model::Host)| HostRow {
             reach: h.reach,
             link: None,
             name: name.clone(),

@@ -7,11 +7,11 @@ mod fixture;
 use insta::assert_snapshot;
 use rstest::rstest;
 use yantro_core::{
-    estate::{Severity, vet},
-    name::Address,
+    plan::StepId,
     proof::SeenState,
     run::{Allowed, DecisionKind, RunId, RunState, StepEnd, StepState},
-    sequence::{StepId, Wish},
+    text::{Severity, vet},
+    words::{kinds::Wish, name::Address},
 };
 use yantro_server::wire::roughly;
 

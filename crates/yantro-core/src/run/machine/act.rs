@@ -4,11 +4,11 @@ use std::time::Duration;
 
 use super::{Turn, begin::LOOK_AHEAD, guard::Against};
 use crate::{
-    estate::ServiceRunner,
+    model::{ServiceRunner, task::Task},
+    plan::StepId,
     proof::{Answer, Verdict},
     run::{acts::*, ends::*, event::*, holds::*, order::*, state::StepState},
-    sequence::{StepId, StepKind, Task},
-    time::Timestamp,
+    words::{kinds::StepKind, time::Timestamp},
 };
 
 /// How long a force may take to show.

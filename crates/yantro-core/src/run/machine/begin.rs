@@ -7,8 +7,8 @@ use std::{
 
 use super::Turn;
 use crate::{
-    estate::Relation,
-    name::Address,
+    model::{Relation, task::Task},
+    plan::{Part, Step, StepId},
     proof::SeenState,
     run::{
         acts::*,
@@ -18,8 +18,7 @@ use crate::{
         order::*,
         state::{LookAhead, StepNow, StepState},
     },
-    sequence::{Part, Step, StepId, StepKind, Task},
-    time::Timestamp,
+    words::{kinds::StepKind, name::Address, time::Timestamp},
 };
 
 /// How soon to look again before an act that cannot be given yet.
@@ -463,7 +462,7 @@ impl Turn<'_> {
             let blind: Vec<String> =
                 self.run.hangs_on(step).iter().filter(|a| self.run.unseen.contains(*a)).map(ToString::to_string).collect();
             let why = if blind.is_empty() { String::new() } else { format!(": {} could not be looked at", blind.join(" and ")) };
-            return self.fail(step, format!("{row} could not be acted on within {}{why}", crate::time::Span(patience)), false);
+            return self.fail(step, format!("{row} could not be acted on within {}{why}", crate::words::time::Span(patience)), false);
         }
         self.run.step_mut(step).look_again_at = Some(now + LOOK_AGAIN);
     }

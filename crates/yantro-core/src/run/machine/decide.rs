@@ -2,6 +2,7 @@
 
 use super::Turn;
 use crate::{
+    plan::{Part, StepId},
     run::{
         Decision, DecisionKind, Refusal,
         ends::*,
@@ -10,7 +11,6 @@ use crate::{
         order::*,
         state::{Run, StepState},
     },
-    sequence::{Part, StepId},
 };
 
 impl Turn<'_> {

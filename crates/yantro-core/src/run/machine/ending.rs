@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use super::Turn;
 use crate::{
-    name::Address,
+    plan::{Part, StepId},
     proof::SeenState,
     run::{
         acts::*,
@@ -14,7 +14,7 @@ use crate::{
         order::*,
         state::{StepNow, StepState},
     },
-    sequence::{Part, StepId, StepKind},
+    words::{kinds::StepKind, name::Address},
 };
 
 impl Turn<'_> {

@@ -2,12 +2,12 @@
 //! and after a restart of the server alike. One list: a guard that stands here stands everywhere.
 
 use crate::{
+    plan::{Part, StepId},
     run::{
         acts::ActKind,
         holds::{HoldCause, Restriction},
         state::Run,
     },
-    sequence::{Part, StepId},
 };
 
 /// What a guard has against an act.

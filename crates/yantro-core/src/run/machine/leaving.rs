@@ -4,11 +4,14 @@ use std::collections::BTreeMap;
 
 use super::Turn;
 use crate::{
-    name::{Address, ProcedureName},
-    procedure::contradicted,
+    model::task::Task,
+    plan::{Part, Step, StepId, procedure::contradicted},
     proof::{Facts, SeenState},
     run::{Decision, Refusal, acts::*, begun::*, ends::*, event::*, holds::*, input::*, order::*, state::StepState},
-    sequence::{Part, Step, StepId, StepKind, Task},
+    words::{
+        kinds::StepKind,
+        name::{Address, ProcedureName},
+    },
 };
 
 impl Turn<'_> {

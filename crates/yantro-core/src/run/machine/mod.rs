@@ -22,13 +22,13 @@ use super::{
     state::{Run, StepState},
 };
 use crate::{
-    estate::{Force, IfItFails},
-    name::Address,
+    holders::Rooms,
+    model::{IfItFails, task::Task},
+    plan::{Part, StepId},
     proof::Verdict,
-    sequence::{Part, StepId, StepKind, Task},
-    time::Timestamp,
+    run::Refusal,
+    words::{Force, kinds::StepKind, name::Address, time::Timestamp},
 };
-use crate::{holders::Rooms, run::Refusal};
 
 /// A time of day that is over for longer is asked about; it came while the server was away.
 const TIME_OF_DAY_IS_PAST: Duration = Duration::from_secs(60);
@@ -477,7 +477,7 @@ impl Turn<'_> {
         }
         let service = self.run.service(step).clone();
         let now = self.run.step_now(step);
-        let waited = if clearing { service.stop.patience } else { crate::time::Span(self.run.patience_of(step)) };
+        let waited = if clearing { service.stop.patience } else { crate::words::time::Span(self.run.patience_of(step)) };
         let could_not = matches!(&now.last_answer, Some((_, a)) if a.verdict == Verdict::CouldNotLook);
         let unknown = now.acts.last().is_some_and(|a| a.begun.is_none() && a.end.is_none());
         let last = now.last_answer.as_ref().map_or_else(|| "nothing was answered".to_owned(), |(_, a)| a.says.clone());

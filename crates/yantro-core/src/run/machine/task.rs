@@ -6,10 +6,8 @@ use regex::Regex;
 
 use super::Turn;
 use crate::{
-    estate::{
-        IfItFails,
-        file::{PersonKind, Unanswered},
-    },
+    model::{IfItFails, task::Task},
+    plan::{Part, Preflight, StepId},
     proof::{Answer, Verdict},
     run::{
         Refusal,
@@ -20,8 +18,10 @@ use crate::{
         order::*,
         state::{Run, StepState},
     },
-    sequence::{Part, Preflight, StepId, Task},
-    time::{Span, Timestamp, time_of_day_near},
+    words::{
+        PersonKind, Unanswered,
+        time::{Span, Timestamp, time_of_day_near},
+    },
 };
 
 impl Turn<'_> {

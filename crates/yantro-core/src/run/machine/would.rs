@@ -3,6 +3,7 @@
 use super::Turn;
 use crate::{
     holders::Rooms,
+    plan::{Part, Shown, StepId},
     run::{
         Decision, DecisionKind, Refusal,
         ends::*,
@@ -12,8 +13,7 @@ use crate::{
         order::*,
         state::{Run, StepState},
     },
-    sequence::{Part, Shown, StepId},
-    time::Timestamp,
+    words::time::Timestamp,
 };
 
 impl Run {

@@ -4,11 +4,12 @@ use std::time::Duration;
 
 use super::{ActNow, Run, RungSeen, StepState};
 use crate::{
+    model::task::Task,
     overrides,
+    plan::{Part, Release, Step, StepId},
     proof::SeenState,
     run::{ActKind, Begun, Decision, DecisionKind, Event, HoldCause, StepEnd},
-    sequence::{Part, Release, Step, StepId, StepKind, Task},
-    time::Timestamp,
+    words::{kinds::StepKind, time::Timestamp},
 };
 
 /// How long looks before the first act count, where the run stood meanwhile (R8).
@@ -288,7 +289,7 @@ impl Run {
         if matches!(end, StepEnd::Done | StepEnd::Unneeded)
             && let Some(on) = self.begun.sequence.step(step).service()
         {
-            let state = if on.kind == crate::sequence::StepKind::Stop { SeenState::Down } else { SeenState::Proven };
+            let state = if on.kind == crate::words::kinds::StepKind::Stop { SeenState::Down } else { SeenState::Proven };
             self.seen.insert(on.address.clone(), state);
         }
         self.exceptions |= !matches!(end, StepEnd::Done | StepEnd::Unneeded);

@@ -6,14 +6,12 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    estate::file::PersonKind,
-    name::Address,
     proof::{Answer, SeenState},
     run::{
         acts::{ActBegun, ActEnd, ActId, ActKind, LogEvidence},
         ends::StepEnd,
     },
-    time::Timestamp,
+    words::{PersonKind, name::Address, time::Timestamp},
 };
 
 /// How a run stands.

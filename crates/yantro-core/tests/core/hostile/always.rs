@@ -3,12 +3,11 @@
 use std::collections::BTreeSet;
 
 use yantro_core::{
-    estate::Force,
     holders::Room,
-    name::Address,
+    plan::{Part, StepId},
     proof::SeenState,
     run::{ActKind, DecisionKind, Event, Restriction, Run, RunState, StepEnd, StepState},
-    sequence::{Part, StepId, StepKind},
+    words::{Force, kinds::StepKind, name::Address},
 };
 
 use super::world::{Hostile, Real};

@@ -3,12 +3,7 @@
 use std::fmt::Write as _;
 
 use rand::{Rng, seq::IndexedRandom};
-use yantro_core::{
-    estate::{Estate, vet},
-    graph::EstateGraph,
-    selection::resolve,
-    sequence::{Request, Wish},
-};
+use yantro_core::{graph::EstateGraph, model::Estate, plan::Request, selection::resolve, text::vet, words::kinds::Wish};
 
 /// One of several.
 pub fn one_of<T: Copy>(lot: &mut impl Rng, all: &[T]) -> T {

@@ -7,20 +7,28 @@ use std::{
 
 use rand::{Rng, SeedableRng, rngs::SmallRng, seq::IndexedRandom};
 use yantro_core::{
-    estate::{Estate, Force, ImpactLevel, ServiceRunner},
     graph::EstateGraph,
     guards::{Newest, again, restrictions, unconfirmed},
     holders::{Locks, Rooms},
-    name::{Address, HostName, ProcedureName},
-    procedure::{self, Asked},
+    model::{Estate, ServiceRunner},
+    plan::{
+        Plan, Preflight, StepId,
+        forecast::Usual,
+        plan, preflight,
+        procedure::{self, Asked},
+    },
     proof::{Answer, Facts, SeenState},
     run::{
         ActBegun, ActEnd, ActId, ActKind, Begun, Decision, DecisionKind, Divert, Event, Frozen, HoldCause, Input, Order, Restriction, Run,
         RunId, StepEnd, StepState, plan_divert,
     },
-    sequence::{Plan, Preflight, StepId, StepKind, Usual, plan, preflight},
     stage::{Climb, Stage},
-    time::Timestamp,
+    words::{
+        Force, ImpactLevel,
+        kinds::StepKind,
+        name::{Address, HostName, ProcedureName},
+        time::Timestamp,
+    },
 };
 
 use super::drawn::{self, one_of};

@@ -7,10 +7,10 @@ use std::{
 
 use serde_json::{Value, json};
 use yantro_core::{
-    estate::{CommandsSpec, Service, ServiceRunner, secrecy},
+    model::{CommandsSpec, Service, ServiceRunner, secrecy},
+    plan::{manager_command, manager_kill},
     run::{ActBegun, ActEnd, ActKind},
-    sequence::{manager_command, manager_kill},
-    time::Span,
+    words::time::Span,
 };
 
 use super::{

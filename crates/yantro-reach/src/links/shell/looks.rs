@@ -7,10 +7,9 @@ use std::{
 
 use serde_json::{Value, json};
 use yantro_core::{
-    estate::{Rung, RungKind, Service, ServiceRunner},
+    model::{Rung, RungKind, Service, ServiceRunner},
     proof::{Answer, Verdict},
-    sequence::StepKind,
-    time::Span,
+    words::{kinds::StepKind, time::Span},
 };
 
 use super::{
@@ -298,7 +297,7 @@ mod tests {
     fn a_unit_on_its_way_is_neither_up_nor_down(#[case] word: &str, #[case] code: i32, #[case] up: Verdict, #[case] down: Verdict) {
         let text = "[estate]\nname = \"Reach\"\nstands_for = \"test\"\n[host.quay]\nreach = \"here\"\n[service.gate]\nhost = \"quay\"\n\
                     run_by = \"systemd\"\nunit = \"gate.service\"\n";
-        let service = yantro_core::estate::vet(text, "/").estate.unwrap().services.into_values().next().unwrap();
+        let service = yantro_core::text::vet(text, "/").estate.unwrap().services.into_values().next().unwrap();
         let dir = tempfile::tempdir().unwrap();
         let manager = dir.path().join("systemctl");
         std::fs::write(&manager, format!("#!/bin/sh\necho '{word}'\nexit {code}\n")).unwrap();

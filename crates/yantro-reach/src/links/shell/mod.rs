@@ -21,7 +21,7 @@ use tokio::{
     sync::{Notify, mpsc::unbounded_channel},
     task::AbortHandle,
 };
-use yantro_core::{estate::RungKind, time::Timestamp};
+use yantro_core::{model::RungKind, words::time::Timestamp};
 
 use self::{
     acts::{act, follow, is_there, recorded},
@@ -214,7 +214,7 @@ mod tests {
     use std::{collections::BTreeMap, time::Duration};
 
     use rstest::rstest;
-    use yantro_core::time::Span;
+    use yantro_core::words::time::Span;
 
     use super::{
         acts::beside,
