@@ -18,6 +18,8 @@ const AT_MOST: u16 = 60_000;
 const LONGEST_COUNT: u32 = 10_000;
 /// Within so long a rule has to come: leap days are eight years apart at most, and a rule may want one that is a Sunday.
 const COMES_WITHIN: Duration = Duration::from_secs(60 * 366 * 24 * 3600);
+/// Stands in where it is not known when they first come.
+pub(crate) const SOUND_FROM: &str = "2026-06-06T06:00";
 const DAY: Duration = Duration::from_secs(24 * 3600);
 
 /// Hours that come again.
@@ -56,14 +58,28 @@ pub struct Window {
 }
 
 impl Hours {
-    /// Checks them: an error says what is wrong.
-    pub fn check(&self) -> Result<(), String> {
-        self.zone.parse::<chrono_tz::Tz>().map_err(|_| format!("\"{}\" is no IANA time zone", self.zone))?;
-        let from = self.first().ok_or_else(|| format!("\"{}\" is no date and time, such as 2026-06-06T06:00", self.from))?;
-        if self.length.0.is_zero() {
-            return Err("they have no length".to_owned());
+    /// What is wrong with them, each with the key that says it; none hides another.
+    pub fn faults(&self) -> Vec<(&'static str, String)> {
+        let mut faults = Vec::new();
+        let mut sound = self.clone();
+        if self.zone.parse::<chrono_tz::Tz>().is_err() {
+            faults.push(("zone", format!("\"{}\" is no IANA time zone", self.zone)));
+            sound.zone = "UTC".to_owned();
         }
-        let Some(rule) = &self.rule else { return Ok(()) };
+        if self.first().is_none() {
+            faults.push(("from", format!("\"{}\" is no date and time, such as 2026-06-06T06:00", self.from)));
+            sound.from = SOUND_FROM.to_owned();
+        }
+        if self.length.0.is_zero() {
+            faults.push(("length", "they have no length".to_owned()));
+            sound.length = Span::secs(3600);
+        }
+        faults.extend(sound.check_rule().err().map(|why| ("rule", why)));
+        faults
+    }
+
+    fn check_rule(&self) -> Result<(), String> {
+        let (Some(rule), Some(from)) = (&self.rule, self.first()) else { return Ok(()) };
         let (freq, several) = (self.part("FREQ"), |key: &str| self.part(key).is_some_and(|v| v.contains(',')));
         if freq.as_deref() == Some("SECONDLY") || several("BYSECOND") {
             return Err(format!("\"{rule}\" comes more often than each minute"));

@@ -409,8 +409,11 @@ impl Here {
         }
         match (&service.runner, spec.kind) {
             (ServiceRunner::Systemd(s), kind) => {
-                if !matches!(kind, ActKind::Evidence(_)) && crate::looks::own::units().contains(&s.unit) {
-                    return Err(refused(format!("Yantro's own processes here hang on {}", s.unit), "do it by hand"));
+                let goes_down = matches!(kind, ActKind::Stop | ActKind::Clear | ActKind::Force);
+                if !matches!(kind, ActKind::Evidence(_))
+                    && let Some(why) = self.units.against(&s.unit, goes_down).await
+                {
+                    return Err(refused(why, "do it by hand"));
                 }
                 let (words, limit) = match kind {
                     ActKind::Start => (manager_command("start", &s.unit), service.start.patience.0),

@@ -8,7 +8,7 @@ use yantro_lab::{Host, Lab, Spec, until};
 use crate::far::{connected, link, records};
 
 /// A host that says it has another processor.
-fn raise(lab: &Lab) -> Host<'_> {
+pub(crate) fn raise(lab: &Lab) -> Host<'_> {
     let spec = Spec {
         files: vec![
             (

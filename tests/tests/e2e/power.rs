@@ -332,6 +332,45 @@ fn the_ways_by_which_yantro_comes_to_hosts_are_never_acted_on() {
     assert!(pier.is_on() && quay.is_on());
 }
 
+/// What a unit is called may change between the plan and the act: by then it is another name of what Yantro comes by (R13).
+#[rstest]
+#[case::over_an_outpost(false)]
+#[case::by_a_plain_shell(true)]
+fn what_yantro_comes_by_is_not_stopped_under_another_name(#[case] by_plain_shell: bool) {
+    let Some(lab) = Lab::raise() else { return };
+    let pier = if by_plain_shell { crate::plain_shell::raise(&lab) } else { raise(&lab, "pier", 11) };
+    let tollhouse = "/etc/systemd/system/tollhouse.service";
+    pier.ok(&["sh", "-c", &format!("printf '[Service]\nExecStart=/bin/sleep 900\n' > {tollhouse}; systemctl start tollhouse")]);
+    let text = format!(
+        "[estate]\nname = \"Sound\"\nstands_for = \"test\"\n\
+         [host.pier]\nreach = \"ssh\"\naddress = \"{}\"\nssh = {{ account = \"root\", key = \"{}\", known_hosts = \"{}\" }}\n\
+         [service.tollhouse]\nhost = \"pier\"\nrun_by = \"systemd\"\n\
+         [procedure.dusk]\ntitle = \"Dusk\"\nsteps = [{{ question = {{ asks = \"Is the road shut?\" }} }}, {{ stop = [\"tollhouse\"] }}]\n",
+        pier.address(),
+        lab.file("key").display(),
+        lab.file("known_hosts").display()
+    );
+    let server = Server::with_estate(&text);
+    connected(&server, "pier");
+    proven(&server, &["pier/tollhouse"]);
+    let run = server.begin(&["carry-out", "dusk"]);
+    wait_until("it asks", || server.get(&format!("/runs/{run}")).to_string().contains("answer").then_some(()));
+    let unit = pier.ok(&["systemctl", "show", "--value", "--property=FragmentPath", "ssh"]);
+    let swap = format!("systemctl stop tollhouse; rm {tollhouse}; ln -s {} {tollhouse}; systemctl daemon-reload", unit.trim());
+    pier.ok(&["sh", "-c", &swap]);
+    assert_eq!(pier.ok(&["systemctl", "is-active", "tollhouse"]).trim(), "active", "it is another name by now");
+    server.ok(&["board", "--look"]);
+    proven(&server, &["pier/tollhouse"]);
+    server.ok(&["answer", &run.to_string(), "1", "yes"]);
+    let view = server.run_is(run, &["held", "finished", "finished-with-exceptions"]);
+    assert_eq!(view["state"], "held", "{view}");
+    assert!(view["held_because"].to_string().contains("Yantro's own processes here hang on"), "{}", view["held_because"]);
+    assert_eq!(pier.ok(&["systemctl", "is-active", "ssh"]).trim(), "active");
+    // Who plans it now is told beforehand.
+    let refused = told(&server.cli(&["stop", "tollhouse", "--yes"]));
+    assert!(refused.contains("pier/tollhouse is never acted on by a run") && refused.contains("goes with it"), "{refused}");
+}
+
 #[test]
 fn a_host_with_something_hands_off_on_it_is_left_on_until_that_is_vouched_for() {
     let Some(lab) = Lab::raise() else { return };

@@ -64,7 +64,7 @@ const EVERY_PLAN: [Guard; 6] = [
     |plan, around| plan.heed_standstill(around.standstill.as_deref()),
     |plan, around| plan.heed_freezes(around.estate, around.now, around.in_freeze),
     |plan, around| plan.heed_managers(around.estate, &around.terms),
-    |plan, around| plan.heed_ways(&around.ways, around.estate),
+    |plan, around| plan.heed_ways(&around.ways, &around.terms, around.estate),
     |plan, around| plan.heed_keepers(&around.kept),
     |plan, around| plan.remark_on_strangers(around.estate, &around.surveys),
 ];

@@ -6,6 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use crate::{
     model::{Estate, RungKind, ServiceRunner},
     plan::{Obstacle, Plan},
+    proof::UnitTerms,
     text::survey::{FoundPort, Survey},
     words::{
         kinds::StepKind,
@@ -36,12 +37,13 @@ impl Plan {
     }
 
     /// Refuses what would cut Yantro off, or end it.
-    pub(super) fn heed_ways(&mut self, ways: &Ways, estate: &Estate) {
+    pub(super) fn heed_ways(&mut self, ways: &Ways, terms: &BTreeMap<Address, UnitTerms>, estate: &Estate) {
         let mut obstacles: Vec<Obstacle> = Vec::new();
         let acting: BTreeSet<&Address> = self.acting().collect();
         for address in acting {
             let by_hand = |why: String| (why, "do it by hand, or leave it out".to_owned());
-            let Some((why, mend)) = against(ways, estate, address).map(by_hand).or_else(|| unsaid(ways, address)) else { continue };
+            let against = against(ways, estate, address).or_else(|| goes_along(terms.get(address)?, address));
+            let Some((why, mend)) = against.map(by_hand).or_else(|| unsaid(ways, address)) else { continue };
             obstacles.push(Obstacle { address: Some(address.clone()), line: None, why, mend });
         }
         self.obstacles.extend(obstacles);
@@ -97,6 +99,13 @@ fn against(ways: &Ways, estate: &Estate, address: &Address) -> Option<String> {
         return Some(format!("{address} is never acted on by a run: {way}"));
     }
     unit.is_ssh_server().then(|| format!("{address} is the SSH server by which Yantro comes to {host} (here → {host})"))
+}
+
+/// Why a unit is never acted on though it goes by another name than what Yantro hangs on, or is another: its manager would take that
+/// along, and nobody can allow it.
+fn goes_along(terms: &UnitTerms, address: &Address) -> Option<String> {
+    let unit = terms.hung_on.as_ref()?;
+    Some(format!("{address} is never acted on by a run: {unit}, which Yantro hangs on at {}, goes with it", address.host))
 }
 
 /// Why a host may be one that is never acted on, and how to have that said.

@@ -44,6 +44,13 @@ pub struct FurtherAct {
     pub at_rest: bool,
 }
 
+impl FurtherAct {
+    /// What users notice of it, if they do.
+    pub fn noticed(&self) -> Option<&Impact> {
+        Some(&self.impact).filter(|i| **i != Impact::default())
+    }
+}
+
 /// Has the host's manager go by the definitions on disk.
 pub const REREAD: &str = "re-read";
 /// Has a unit come up by itself when its host boots.

@@ -63,6 +63,10 @@ pub struct UnitTerms {
     pub starts_too: BTreeSet<String>,
     /// Units that are up and start it again when somebody calls: sockets, timers, paths.
     pub woken_by: BTreeSet<String>,
+    /// The unit that Yantro's own processes there hang on, where that is this one, by whatever name, or would stop along with it
+    /// (R13).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hung_on: Option<String>,
 }
 
 impl UnitWord {

@@ -4,7 +4,12 @@
 //! unknown key, wrong type and bad value in one pass, where reading would stop at the first. What
 //! is at fault is left out of the outcome, so that everything else can still be vetted.
 
-use std::{borrow::Cow, collections::BTreeMap, ops::Range, sync::LazyLock};
+use std::{
+    borrow::Cow,
+    collections::{BTreeMap, BTreeSet},
+    ops::Range,
+    sync::LazyLock,
+};
 
 use regex::Regex;
 use serde_json::{Map, Value, json};
@@ -19,7 +24,10 @@ use super::{
 };
 use crate::{
     proof::logs,
-    words::{name::did_you_mean, time::Span},
+    words::{
+        name::{did_you_mean, near_misses},
+        time::Span,
+    },
 };
 
 /// The format of the estate file, as a JSON Schema: what vetting walks by. What is published of it says more.
@@ -27,9 +35,10 @@ pub(super) fn format() -> Value {
     schemars::schema_for!(EstateFile).to_value()
 }
 
-/// Where each key and value of the file stands, by path: `service.fares-db.start.patience`.
+/// Where each key and value of the file stands, by path: `service.fares-db.start.patience`; and what keys that are none may have been
+/// meant for.
 #[derive(Debug, Default)]
-pub struct Places(BTreeMap<String, (Range<usize>, Range<usize>)>);
+pub struct Places(BTreeMap<String, (Range<usize>, Range<usize>)>, BTreeSet<String>);
 
 impl Places {
     /// The place of the value at a path, or of the nearest thing above it.
@@ -43,6 +52,11 @@ impl Places {
     /// Whether the file itself says something at this path.
     pub fn has(&self, path: &str) -> bool {
         self.0.contains_key(path)
+    }
+    /// Whether the file was meant to say something at this path: by a value that it cannot be, or by a key that is misspelt. Either is
+    /// blamed itself.
+    pub fn is_meant(&self, path: &str) -> bool {
+        self.has(path) || self.1.contains(path)
     }
     fn nearest(&self, path: &str) -> Option<&(Range<usize>, Range<usize>)> {
         let mut path = path;
@@ -178,6 +192,8 @@ impl<'s> Walk<'s, '_, '_> {
             let inner = properties.and_then(|p| p.get(name)).or(others);
             let Some(inner) = inner else {
                 let known: Vec<&str> = properties.map(|p| p.keys().map(String::as_str).collect()).unwrap_or_default();
+                let at = |key: &str| if path.is_empty() { key.to_owned() } else { format!("{path}.{key}") };
+                self.places.1.extend(near_misses(name, known.iter().copied()).into_iter().map(at));
                 let place = if path.is_empty() { "at the top of the file".to_owned() } else { format!("in [{path}]") };
                 self.faults.error(
                     "unknown-key",

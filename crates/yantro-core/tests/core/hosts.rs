@@ -8,7 +8,7 @@ use yantro_core::{
     guards::{Around, Ways},
     model::{Estate, PowerDeed, RungKind, ServiceRunner},
     plan::{Plan, Preflight, Request, command_of, forecast::Usual, plan, preflight},
-    proof::{Facts, SeenState},
+    proof::{Facts, SeenState, UnitTerms},
     selection::{of_host, resolve},
     text::{
         survey::{FoundPort, FoundUnit, Survey},
@@ -223,6 +223,25 @@ fn the_ways_to_hosts_are_refused_with_the_path(#[case] words: &[&str], #[case] w
     plan.guard(&Around { ways, ..Around::of(&estate, Timestamp::from_ms(0), &BTreeSet::new()) });
     assert!(plan.obstacles.iter().any(|o| o.why.contains(why)), "{:?}", plan.obstacles);
     assert!(!plan.can_begin());
+}
+
+/// What a unit is called tells nothing: what Yantro hangs on may have another name, or go along with another. Nobody can allow that.
+#[rstest]
+#[case::by_another_name("tollhouse.service", "")]
+#[case::along_with_another("gate.service", "office:gate.service")]
+fn what_yantro_hangs_on_is_refused_by_whatever_name(#[case] hung_on: &str, #[case] along: &str) {
+    let (estate, graph) = sound("[service.ledger]\nlike = \"unit\"\nhost = \"office\"\n");
+    let chosen = resolve(&estate, &graph, &["office/ledger".to_owned()], &[]).unwrap();
+    let facts: Facts = estate.services.keys().map(|a| (a.clone(), SeenState::Proven)).collect();
+    let ledger: Address = "office/ledger".parse().unwrap();
+    let stops_too = along.split(':').skip(1).map(str::to_owned).collect();
+    let terms = BTreeMap::from([(ledger, UnitTerms { hung_on: Some(hung_on.to_owned()), stops_too, ..UnitTerms::default() })]);
+    let mut plan = plan(&estate, &graph, &facts, &Usual::default(), &Request::new(Wish::Stop, chosen));
+    plan.asked_with.along = [along.to_owned()].into();
+    plan.guard(&Around { terms, ..Around::of(&estate, Timestamp::from_ms(0), &BTreeSet::new()) });
+    let why: Vec<&str> = plan.obstacles.iter().map(|o| o.why.as_str()).collect();
+    let goes = format!("office/ledger is never acted on by a run: {hung_on}, which Yantro hangs on at office, goes with it");
+    assert_eq!(why, [goes]);
 }
 
 /// The SSH server is the way by which a host is asked to go down: it goes and comes with it, and is no step of any run.

@@ -22,10 +22,11 @@ use yantro_core::{
         standing::{Look, Watched},
     },
     run::{
-        ActEnd, ActId, ActKind, Begun, DecisionKind, Event, FoundProcess, HoldCause, Input, Order, Refusal, Restriction, Run, RunId,
-        RunState, StepState, Taken,
+        ActEnd, ActId, ActKind, Begun, DecisionKind, Event, FoundProcess, Frozen, HoldCause, Input, Order, Refusal, Restriction, Run,
+        RunId, RunState, StepState, Taken,
     },
     words::{
+        ImpactLevel,
         kinds::{StepKind, Wish},
         name::Address,
         time::Timestamp,
@@ -773,6 +774,65 @@ fn what_takes_over_does_not_act_on_what_was_let_go_of() {
     run.given(Input::ActEnded { step: StepId(1), act: ActId(1), end: ActEnd::Sent });
     let taken = run.given(Input::DivertPlanned(Ok(planned)));
     assert!(run.run.hold_causes().any(|c| matches!(c, HoldCause::CannotDivert { why } if why.contains("let go of"))), "{taken:?}");
+}
+
+const DESK_ACTS: &str = "[service.desk]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 9 }]\n\
+    [service.desk.acts.drain]\ncommand = [\"bin/drain\"]\nimpact = { level = \"brief\", says = \"Nobody is served.\" }\nchanges_nothing = true\n\
+    [service.desk.acts.rotate]\ncommand = [\"bin/rotate\"]\nchanges_nothing = true\n";
+
+fn frozen() -> Input {
+    Input::Frozen(BTreeMap::from([("boats".to_owned(), Frozen { says: "boats are sailing".into(), impact: ImpactLevel::None })]))
+}
+
+/// Only starts and the way back go on in a freeze: what takes over stops no more than the way forward does (R25).
+#[test]
+fn a_freeze_that_begins_while_a_divert_goes_on_holds_its_next_stop() {
+    let more = "[procedure.dusk]\nsteps = [{ stop = [\"side\"] }]\n";
+    let (estate, graph) = estate("app -> db, side -> db", more);
+    let mut run = began_as_planned("app -> db, side -> db", more, "", &Request::new(Wish::Restart, addresses("app")));
+    run.first_looks(&[]);
+    let up = "app=proven db=proven side=proven";
+    run.given(Input::FreshLooked { step: StepId(1), seen: seen(up) });
+    run.given(Input::ActEnded { step: StepId(1), act: ActId(1), end: ActEnd::Exited { code: 1, output: String::new() } });
+    let dusk: yantro_core::words::name::ProcedureName = "dusk".parse().unwrap();
+    let hold = run.run.hold_no();
+    run.given(Input::Decide(decision(DecisionKind::Divert { procedure: dusk.clone() }, hold)));
+    let after = run.run.begun.sequence.steps.len() as u32;
+    let planned = yantro_core::run::plan_divert(&estate, &graph, &facts(&estate, ""), &Usual::default(), &dusk, ["", "so"], after).unwrap();
+    run.given(Input::DivertPlanned(Ok(planned)));
+    assert!(run.run.diverted_to().is_some());
+    let step = run.run.steps().find(|(s, _)| s.part == yantro_core::plan::Part::Divert).unwrap().0.id;
+    let mut going = Began { run: run.run.clone(), rooms: Rooms::unlimited(), now: run.now, stored: run.stored.clone() };
+    let looked = || Input::FreshLooked { step, seen: seen(up) };
+    assert_eq!(acts(&going.given(looked())), [(step.0, ActKind::Stop)], "without a freeze it goes on");
+    run.given(frozen());
+    assert_eq!(acts(&run.given(looked())), []);
+    assert!(run.run.hold_causes().any(|c| c.to_string().contains("boats are sailing")), "{:?}", run.run.state());
+}
+
+/// A further act that users notice is refused in a freeze, and held by one that begins meanwhile; one that they do not is not.
+#[rstest]
+#[case::noticed("drain", true)]
+#[case::not_noticed("rotate", false)]
+fn a_freeze_holds_further_acts_that_users_notice(#[case] act: &str, #[case] holds: bool) {
+    let mut run = procedure_run(&format!("{{ act = \"{act}\", of = [\"desk\"] }}"), DESK_ACTS, None, "");
+    gone_through_preflight(&mut run, "");
+    run.given(frozen());
+    let taken = run.given(Input::FreshLooked { step: StepId(1), seen: seen("desk=proven") });
+    assert_eq!(acts(&taken).is_empty(), holds, "{:?}", run.run.state());
+    assert_eq!(run.run.hold_causes().any(|c| c.to_string().contains("boats are sailing")), holds);
+}
+
+/// A divert is asked what every plan is asked: what users notice of its further acts belongs to it.
+#[test]
+fn what_users_notice_of_a_diverts_further_acts_is_known() {
+    let more =
+        format!("{DESK_ACTS}[procedure.dusk]\nsteps = [{{ act = \"drain\", of = [\"desk\"] }}, {{ act = \"rotate\", of = [\"desk\"] }}]\n");
+    let (estate, graph) = estate("app -> db", &more);
+    let dusk: yantro_core::words::name::ProcedureName = "dusk".parse().unwrap();
+    let planned = yantro_core::run::plan_divert(&estate, &graph, &facts(&estate, ""), &Usual::default(), &dusk, ["", "so"], 3).unwrap();
+    let hits = planned.as_plan(&dusk, &estate).hits;
+    assert_eq!(hits.iter().map(|h| (h.address.clone(), h.impact.level)).collect::<Vec<_>>(), [(at("desk"), ImpactLevel::Brief)]);
 }
 
 /// Proven when it was planned, a service that nobody may act on needs nothing; by the time of its step it does (R11).

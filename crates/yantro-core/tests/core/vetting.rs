@@ -685,3 +685,77 @@ fn what_names_no_folder_runs_in_the_estates(#[case] dir: &str, #[case] lies_in: 
         .collect();
     assert_eq!(dirs, [(wanted, program), (wanted, program)]);
 }
+
+/// An estate with a host, a service, a freeze and a procedure; one piece of it written otherwise.
+fn written_otherwise(piece: &str, otherwise: &str) -> Vec<(String, String)> {
+    let text = "[estate]\nname = \"T\"\nstands_for = \"test\"\n[host.quay]\nreach = \"here\"\naddress = \"127.0.0.1\"\n\
+                [host.pier]\nreach = \"ssh\"\naddress = \"10.0.0.9\"\npower = { by = \"redfish\", controller = \"https://10.0.9.2\", system = \"/s\" }\n\
+                [service.db]\nhost = \"quay\"\nrun_by = \"process\"\nprocess = { program = \"/bin/db\" }\nladder = [{ rung = \"port\", port = 5001 }]\n\
+                [service.lamp]\nhost = \"quay\"\nrun_by = \"commands\"\nladder = [{ rung = \"file\", path = \"/run/lamp\" }]\n\
+                commands = { start = [\"/bin/on\"], stop = [\"/bin/off\"], state = [\"/bin/is\"] }\n\
+                [freeze.ball]\nfrom = \"2026-06-06T06:00\"\nrule = \"FREQ=WEEKLY\"\nlength = \"14h\"\nzone = \"Europe/London\"\n\
+                [procedure.dusk]\nsteps = [{ stop = [\"db\"] }, { work = [\"/bin/sweep\"], title = \"sweep\", changes_nothing = true }]\n";
+    assert!(vet(text, "/e").faults.is_empty(), "{:?}", vet(text, "/e").faults);
+    assert_eq!(text.matches(piece).count(), 1, "{piece}");
+    let faults = vet(&text.replacen(piece, otherwise, 1), "/e").faults;
+    faults.into_iter().filter(|f| f.severity == Severity::Error).map(|f| (f.kind.to_string(), f.message)).collect()
+}
+
+/// What is misspelt is blamed, and nothing is said to be missing for it.
+#[rstest]
+#[case::a_carrier("run_by = \"process\"", "run_by = \"proces\"")]
+#[case::the_key_of_the_carrier("run_by = \"process\"", "runby = \"process\"")]
+#[case::a_program("program = ", "progam = ")]
+#[case::a_command("state = ", "sate = ")]
+#[case::a_way_to_a_host("reach = \"here\"", "reach = \"hree\"")]
+#[case::the_key_of_that("reach = \"here\"", "raech = \"here\"")]
+#[case::what_gives_power("by = \"redfish\"", "by = \"redfsh\"")]
+#[case::a_controller("controller = ", "controler = ")]
+#[case::the_address_over_ssh("address = \"10.0.0.9\"", "adress = \"10.0.0.9\"")]
+#[case::a_host("host = \"quay\"\nrun_by = \"process\"", "host = \"qauy\"\nrun_by = \"process\"")]
+#[case::the_key_of_a_host("host = \"quay\"\nrun_by = \"process\"", "hots = \"quay\"\nrun_by = \"process\"")]
+#[case::a_deed("stop = [\"db\"]", "stpo = [\"db\"]")]
+#[case::a_length("length = \"14h\"", "length = \"14x\"")]
+#[case::the_key_of_a_length("length = \"14h\"", "lenght = \"14h\"")]
+#[case::what_it_stands_for("stands_for = \"test\"", "stands_for = \"tset\"")]
+#[case::the_key_of_that_too("stands_for", "stand_for")]
+#[case::a_name("name = \"T\"", "nmae = \"T\"")]
+fn one_slip_is_one_fault(#[case] piece: &str, #[case] otherwise: &str) {
+    let faults = written_otherwise(piece, otherwise);
+    assert_eq!(faults.len(), 1, "{faults:?}");
+}
+
+/// Whatever else is wrong in its table is told along with it.
+#[rstest]
+#[case::hours(
+    "from = \"2026-06-06T06:00\"\nrule = \"FREQ=WEEKLY\"\nlength = \"14h\"\nzone = \"Europe/London\"",
+    "from = \"2026-13-06T06:00\"\nrule = \"FREQ=WEKLY\"\nlength = \"14x\"\nzone = \"Europe/Lodnon\"",
+    &["2026-13-06", "WEKLY", "14x", "Lodnon"]
+)]
+#[case::a_host_that_is_not_there(
+    "host = \"quay\"\nrun_by = \"process\"\nprocess = { program = \"/bin/db\" }",
+    "host = \"qauy\"\nrun_by = \"process\"\nprocess = { program = \"/bin/db\", args = [\"{nope}\"] }\nrelies_on = [\"nobody\"]",
+    &["qauy", "nope", "nobody"]
+)]
+#[case::no_host_at_all(
+    "host = \"quay\"\nrun_by = \"process\"\nprocess = { program = \"/bin/db\" }",
+    "run_by = \"process\"\nprocess = { program = \"/bin/db\", args = [\"{nope}\"] }",
+    &["is on no host", "nope"]
+)]
+#[case::power_by_what_is_unknown(
+    "by = \"redfish\", controller = \"https://10.0.9.2\", system = \"/s\"",
+    "by = \"redfsh\", controller = \"http://10.0.9.2\", system = \"s\", password = \"hunter2\"",
+    &["redfsh", "http://10.0.9.2", "\"s\"", "password"]
+)]
+#[case::a_step_on_a_host_that_is_not_there(
+    "work = [\"/bin/sweep\"], title",
+    "work = [\"/bin/sweep\", \"{nope}\"], on = \"peir\", title",
+    &["peir", "nope"]
+)]
+fn one_bad_value_hides_no_other_of_its_table(#[case] piece: &str, #[case] otherwise: &str, #[case] all: &[&str]) {
+    let faults = written_otherwise(piece, otherwise);
+    for says in all {
+        assert!(faults.iter().any(|(_, message)| message.contains(says)), "{says}: {faults:?}");
+    }
+    assert_eq!(faults.len(), all.len(), "{faults:?}");
+}

@@ -5,7 +5,7 @@
 use std::{
     collections::{BTreeMap, BTreeSet},
     path::Path,
-    time::{Duration, Instant},
+    time::{Duration, Instant, SystemTime},
 };
 
 use rand::{Rng, SeedableRng, prelude::IndexedRandom, rngs::StdRng};
@@ -13,39 +13,64 @@ use rstest::rstest;
 use tempfile::TempDir;
 use tokio::runtime::{Builder, Runtime};
 use yantro_core::{
-    plan::Shown,
+    plan::{Part, Shown, StepId},
     proof::SeenState,
     run::{ActKind, Decision, DecisionKind, Event, Run, RunId, RunState},
-    words::{kinds::Wish, name::Address},
+    words::{kinds::Wish, name::Address, time::Timestamp},
 };
 use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest, RunView};
 use yantro_store::Reader;
 
 use crate::world::started;
 
-/// What takes bookings relies on the database, the page on that; the boards stand by themselves.
-const SERVICES: [(&str, &str); 5] =
-    [("fares-db", ""), ("bookings", "fares-db"), ("timetable", "fares-db"), ("front", "bookings"), ("boards", "")];
+/// What takes bookings relies on the database, the page on that; the boards stand by themselves, and so do two desks, of which one
+/// is to stay up.
+const SERVICES: [(&str, &str); 7] = [
+    ("fares-db", ""),
+    ("bookings", "fares-db"),
+    ("timetable", "fares-db"),
+    ("front", "bookings"),
+    ("boards", ""),
+    ("desk-a", ""),
+    ("desk-b", ""),
+];
+const DESKS: [&str; 2] = ["desk-a", "desk-b"];
 const DISTURBANCES: usize = 60;
 /// Within this everything must have come to rest once the world is kind again.
 const CALM_WITHIN: Duration = Duration::from_secs(90);
 
-/// An estate whose acts are real commands that note what they did.
-fn estate(folder: &Path, hands_off: Option<&str>) -> String {
+/// What an edition tightens.
+#[derive(Debug, Clone, Copy, Default)]
+struct Tight {
+    /// What nobody may act on.
+    hands_off: Option<&'static str>,
+    /// Whether a change freeze is on.
+    frozen: bool,
+}
+
+/// An estate whose acts are real commands that note what they did. Whoever cannot look ends by a signal.
+fn estate(folder: &Path, tight: Tight) -> String {
     let at = folder.display();
     let mut text = String::from(
         "[estate]\nname = \"Brannock Sound, beset\"\nstands_for = \"test\"\n[host.quay]\nreach = \"here\"\naddress = \"127.0.0.1\"\n",
     );
     for (name, relies_on) in SERVICES {
+        let in_group = if DESKS.contains(&name) { "groups = [\"desks\"]\n" } else { "" };
+        let if_it_fails = if name == "front" { "if_it_fails = { divert = \"dusk\" }\n" } else { "" };
         let relies_on = if relies_on.is_empty() { String::new() } else { format!("relies_on = [\"{relies_on}\"]\n") };
-        let off = if hands_off == Some(name) { "hands_off = \"the yard works on it\"\n" } else { "" };
+        let off = if tight.hands_off == Some(name) { "hands_off = \"the yard works on it\"\n" } else { "" };
         text += &format!(
-            "[service.{name}]\nhost = \"quay\"\nrun_by = \"commands\"\n{relies_on}{off}start = {{ patience = \"8s\" }}\nstop = {{ patience = \"8s\" }}\n\
+            "[service.{name}]\nhost = \"quay\"\nrun_by = \"commands\"\n{relies_on}{in_group}{off}{if_it_fails}impact = \"brief\"\nstart = {{ patience = \"8s\" }}\nstop = {{ patience = \"8s\" }}\n\
              commands = {{ start = [\"/bin/sh\", \"-c\", \"echo start {name} >> {at}/record; [ ! -e {at}/bad-{name} ] && touch {at}/up-{name}\"], \
-             stop = [\"/bin/sh\", \"-c\", \"echo stop {name} >> {at}/record; rm -f {at}/up-{name}\"], state = [\"/usr/bin/test\", \"-e\", \"{at}/up-{name}\"] }}\n"
+             stop = [\"/bin/sh\", \"-c\", \"echo stop {name} >> {at}/record; rm -f {at}/up-{name}\"], state = [\"/bin/sh\", \"-c\", \"[ ! -e {at}/blind-{name} ] || kill -9 $$; test -e {at}/up-{name}\"] }}\n"
         );
     }
-    text + "[procedure.dawn]\ntitle = \"Dawn round\"\nsteps = [{ restart = [\"fares-db\"] }, { start = [\"boards\"] }]\n"
+    if tight.frozen {
+        text += &format!("[freeze.ball]\nfrom = \"{}\"\nlength = \"30h\"\n", today());
+    }
+    text + "[group.desks]\nkeep_up = 1\nat_once = 1\n\
+            [procedure.dawn]\ntitle = \"Dawn round\"\nsteps = [{ restart = [\"fares-db\"] }, { start = [\"boards\"] }]\n\
+            [procedure.dusk]\ntitle = \"Boards dark\"\nsteps = [{ stop = [\"boards\"] }]\n"
 }
 
 /// Everything that is beset.
@@ -60,6 +85,8 @@ struct Beset {
     asked: u32,
     /// So many acts were intended when the standstill was confirmed.
     at_standstill: Option<usize>,
+    /// So many stops were intended when a change freeze was confirmed, but for those on a way back.
+    at_freeze: Option<usize>,
     told: Vec<String>,
 }
 
@@ -74,10 +101,11 @@ impl Beset {
             done: BTreeSet::new(),
             asked: 0,
             at_standstill: None,
+            at_freeze: None,
             told: Vec::new(),
         };
         beset.comes_up();
-        beset.load(None).unwrap();
+        beset.load(Tight::default()).unwrap();
         beset
     }
 
@@ -107,11 +135,20 @@ impl Beset {
         runtime.shutdown_timeout(Duration::from_secs(10));
     }
 
-    fn load(&self, hands_off: Option<&str>) -> Result<u64, EngineError> {
-        let text = estate(self.folder.path(), hands_off);
+    fn load(&mut self, tight: Tight) -> Result<u64, EngineError> {
+        if !tight.frozen {
+            self.at_freeze = None;
+        }
+        let was = self.at_freeze;
+        let text = estate(self.folder.path(), tight);
         let request = LoadRequest { text, folder: "/".to_owned(), over_edits: true, ..LoadRequest::default() };
         let engine = self.engine();
-        self.ask(engine.load(request, "tove")).map(|loaded| loaded.edition)
+        let edition = self.ask(engine.load(request, "tove")).map(|loaded| loaded.edition);
+        self.at_freeze = match edition {
+            Ok(_) if tight.frozen => Some(self.stops_intended()),
+            _ => was,
+        };
+        edition
     }
 
     fn somebody(&mut self) -> String {
@@ -133,6 +170,8 @@ impl Beset {
         let of = SERVICES.choose(&mut self.chance).unwrap().0;
         let request = if self.chance.random_bool(0.2) {
             BeginRequest::of_procedure("dawn".parse::<yantro_core::words::name::ProcedureName>().unwrap())
+        } else if DESKS.contains(&of) && self.chance.random_bool(0.7) {
+            BeginRequest::of_services(wish, DESKS)
         } else {
             BeginRequest::of_services(wish, [of])
         };
@@ -196,7 +235,7 @@ impl Beset {
         if self.at_standstill.is_some() && self.chance.random_bool(0.3) {
             return self.standstill(false);
         }
-        match self.chance.random_range(0..20) {
+        match self.chance.random_range(0..22) {
             0..6 => self.begins(),
             6..10 => _ = self.decides(|kind| !matches!(kind, DecisionKind::GiveUp)),
             10 => _ = self.decides(|kind| matches!(kind, DecisionKind::GiveUp | DecisionKind::PutBack)),
@@ -215,9 +254,10 @@ impl Beset {
             }
             15 => {
                 // The procedure acts on the database: hands off that is no edition.
-                let off = self.chance.random_bool(0.7).then_some(name).filter(|name| !["fares-db", "boards"].contains(name));
-                let outcome = self.load(off);
-                self.told.push(format!("an edition keeps hands off {off:?}: {outcome:?}"));
+                let hands_off = self.chance.random_bool(0.5).then_some(name).filter(|name| !["fares-db", "boards"].contains(name));
+                let tight = Tight { hands_off, frozen: self.chance.random_bool(0.3) };
+                let outcome = self.load(tight);
+                self.told.push(format!("an edition with {tight:?}: {outcome:?}"));
             }
             16 => {
                 let on = self.at_standstill.is_none();
@@ -231,11 +271,16 @@ impl Beset {
                 self.told.push(format!("{name} comes up by others"));
                 std::fs::write(self.path(&format!("up-{name}")), "").unwrap();
             }
-            _ => {
-                let bad = self.path(&format!("bad-{name}"));
-                if bad.exists() { std::fs::remove_file(bad).unwrap() } else { std::fs::write(bad, "").unwrap() }
-            }
+            19 => self.turns("bad", name),
+            _ => self.turns("blind", name),
         }
+    }
+
+    /// Its start fails from now on, or nobody can look at it; or that is over.
+    fn turns(&mut self, to: &str, name: &str) {
+        let marker = self.path(&format!("{to}-{name}"));
+        self.told.push(format!("{name} is {to}: {}", !marker.exists()));
+        if marker.exists() { std::fs::remove_file(marker).unwrap() } else { std::fs::write(marker, "").unwrap() }
     }
 
     fn reader(&self) -> Reader {
@@ -251,6 +296,18 @@ impl Beset {
         self.stored().iter().flat_map(|(_, events)| events).filter(|e| matches!(e.event, Event::ActIntended { .. })).count()
     }
 
+    /// Stops on the ways that a freeze holds.
+    fn stops_intended(&self) -> usize {
+        let is_held = |run: &Run, step: StepId| run.begun.sequence.step(step).part != Part::PutBack;
+        let of = |run: &Run| {
+            let events = self.reader().events_of(run.id).unwrap();
+            let stops =
+                events.iter().filter(|e| matches!(e.event, Event::ActIntended { step, kind: ActKind::Stop, .. } if is_held(run, step)));
+            stops.count()
+        };
+        runs_of(&self.stored()).iter().map(of).sum()
+    }
+
     /// What truly was done, by what and to whom.
     fn noted(&self) -> BTreeMap<String, usize> {
         let mut all = BTreeMap::new();
@@ -264,16 +321,35 @@ impl Beset {
         // Read first: what is done after that may be intended by then.
         let noted = self.noted();
         let stored = self.stored();
-        let runs: Vec<Run> =
-            stored.iter().filter_map(|(id, events)| Run::replay(*id, events.iter().map(|e| (e.at, e.event.clone())))).collect();
+        let runs = runs_of(&stored);
         self.acts_were_intended(&noted, &runs);
         self.acts_are_alone(&runs);
+        self.desks_move_one_by_one(&runs);
         for (id, events) in &stored {
             assert!(events.iter().enumerate().all(|(i, e)| e.no == i as u64 + 1), "run {id}: an event is missing, or stands twice");
         }
         self.everybody_was_told_the_truth(&stored, &runs);
         if let Some(before) = self.at_standstill {
             assert_eq!(self.intended(), before, "an act was intended in a standstill");
+        }
+        if let Some(before) = self.at_freeze {
+            assert_eq!(self.stops_intended(), before, "a stop was intended in a change freeze");
+        }
+    }
+
+    /// Of the desks one is acted on at a time, over all runs (R7).
+    fn desks_move_one_by_one(&self, runs: &[Run]) {
+        let mut all: Vec<(i64, i64, Address, RunId)> = Vec::new();
+        for run in runs {
+            for (address, act) in acts(run).into_iter().filter(|(a, _)| DESKS.contains(&a.service.as_str())) {
+                // What nobody knows the end of is over when its step is.
+                let Some((end, _)) = &act.end else { continue };
+                all.push((act.intended_at.as_ms(), end.as_ms(), address, run.id));
+            }
+        }
+        all.sort();
+        for pair in all.windows(2) {
+            assert!(pair[0].2 == pair[1].2 || pair[1].0 >= pair[0].1, "two desks at once: {pair:?}");
         }
     }
 
@@ -361,8 +437,9 @@ impl Beset {
         }
         for (name, _) in SERVICES {
             let _ = std::fs::remove_file(self.path(&format!("bad-{name}")));
+            let _ = std::fs::remove_file(self.path(&format!("blind-{name}")));
         }
-        self.load(None).unwrap();
+        self.load(Tight::default()).unwrap();
         self.standstill(false);
         let mut tries = 0;
         loop {
@@ -388,9 +465,14 @@ impl Beset {
             self.holds();
         }
         for wish in [Wish::Stop, Wish::Start] {
-            let request = BeginRequest::of_services(wish, SERVICES.map(|(name, _)| name));
+            let mut request = BeginRequest::of_services(wish, SERVICES.map(|(name, _)| name));
+            request.below_keep_up = ["desks".parse().unwrap()].into();
             let engine = self.engine();
-            let run = self.ask(engine.begin(&request, "maren")).unwrap();
+            let run = match self.ask(engine.begin(&request, "maren")) {
+                Ok(run) => run,
+                Err(EngineError::NotAsItIs(plan)) => panic!("{:?} {:?}", plan.obstacles, plan.asks),
+                Err(other) => panic!("{other}"),
+            };
             let began = Instant::now();
             let view = loop {
                 let view = engine.run(run).unwrap();
@@ -411,6 +493,17 @@ impl Beset {
             board.services.iter().map(|r| r.seen.state).collect::<Vec<_>>()
         );
     }
+}
+
+/// Midnight of today as an estate says it.
+fn today() -> String {
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap();
+    let now = Timestamp::from_ms(now.as_millis().try_into().unwrap()).to_string();
+    format!("{}T00:00", &now[..10])
+}
+
+fn runs_of(stored: &[(RunId, Vec<yantro_core::run::Stamped>)]) -> Vec<Run> {
+    stored.iter().filter_map(|(id, events)| Run::replay(*id, events.iter().map(|e| (e.at, e.event.clone())))).collect()
 }
 
 /// All acts of a run, with the service of each.

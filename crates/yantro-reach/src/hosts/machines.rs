@@ -373,8 +373,10 @@ impl Hosts {
         let (host, service) = (&spec.service.address.host, spec.service);
         let Some(power) = power_of(service) else { return Err(refused("it is no host".to_owned(), "check the estate")) };
         let goes_down = matches!(spec.kind, ActKind::Stop | ActKind::Clear);
-        if spec.kind != ActKind::Start && self.is_ours(host) {
-            return Err(is_ours(host));
+        if spec.kind != ActKind::Start
+            && let Some(why) = self.why_ours(host).await
+        {
+            return Err(refused(format!("{host} is never acted on: {why}"), "do it by hand"));
         }
         if let (ServiceRunner::Host(of), true) = (&service.runner, goes_down) {
             let far = self.far(host);
@@ -491,9 +493,4 @@ impl Hosts {
             }
         }
     }
-}
-
-/// Why the machine that the server runs on is not taken down by it (R13).
-fn is_ours(host: &HostName) -> ActEnd {
-    refused(format!("{host} is the machine that Yantro runs on"), "do it by hand")
 }

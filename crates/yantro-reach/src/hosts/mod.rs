@@ -13,6 +13,7 @@ pub use claims::Claims;
 use std::{
     collections::{BTreeMap, HashMap},
     sync::Arc,
+    time::Duration,
 };
 
 use futures::{StreamExt, future::join_all, stream};
@@ -45,6 +46,9 @@ use crate::{
     },
 };
 use claims::{on_here, told};
+
+/// How long a host's name may take to become addresses.
+const NAMED_WITHIN: Duration = Duration::from_secs(2);
 
 /// Looks taken side by side on this machine.
 const SIDE_BY_SIDE: usize = 32;
@@ -83,8 +87,8 @@ impl Hosts {
             hosts.iter().find(|(name, host)| is(name, host)).map(|(name, _)| name.clone())
         };
         for name in hosts.keys() {
-            if self.is_ours(name) {
-                ways.insert(name.clone(), "it is the machine that Yantro itself runs on".to_owned());
+            if let Some(why) = self.why_ours(name).await {
+                ways.insert(name.clone(), why);
             }
         }
         let asked = hosts.keys().filter_map(|name| Some((name, self.far(name)?)));
@@ -106,6 +110,18 @@ impl Hosts {
             Some(far) => far.link().hello.is_some_and(|h| h.boot == boot_id()),
             None => !self.sim.plays(host),
         }
+    }
+
+    /// Why a host is taken for the machine that the server itself runs on. One that is not reached cannot be asked: then its address
+    /// tells, where it is one of this machine's that others come to it by.
+    pub(crate) async fn why_ours(&self, host: &HostName) -> Option<String> {
+        if self.is_ours(host) {
+            return Some("it is the machine that Yantro itself runs on".to_owned());
+        }
+        let far = self.far(host).filter(|far| far.link().hello.is_none())?;
+        let found = tokio::time::timeout(NAMED_WITHIN, crate::acts::accounts::addresses(far.address(), 0)).await.ok()?.ok()?;
+        let own = found.iter().map(std::net::SocketAddr::ip).find(|ip| !ip.is_loopback() && crate::looks::rungs::is_local(ip))?;
+        Some(format!("{own} is an address of the machine that Yantro itself runs on, and it cannot be asked whether it is another"))
     }
 
     /// The units of hosts' managers that the server's own processes hang on, and those by which it comes to them.

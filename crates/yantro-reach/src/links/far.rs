@@ -257,6 +257,11 @@ impl Far {
         self.address == host.address && host.ssh.as_ref() == Some(&self.spec)
     }
 
+    /// The address that it is come to at, as the estate has it.
+    pub(crate) fn address(&self) -> &str {
+        &self.address
+    }
+
     /// Lets the connection go, for good.
     pub(crate) fn leave(&self) {
         if let Some(task) = self.keeping.lock().unwrap_or_else(PoisonError::into_inner).take() {

@@ -19,7 +19,7 @@ pub(crate) fn units() -> BTreeSet<String> {
 
 /// The unit that a process is in by its control groups, as cgroups(7) has them: in the unified hierarchy, or in the one
 /// that systemd keeps for itself.
-fn unit_in(groups: &str) -> Option<String> {
+pub(crate) fn unit_in(groups: &str) -> Option<String> {
     let managers =
         |line: &str| line.strip_prefix("0::").or_else(|| line.split_once(":name=systemd:").map(|(_, path)| path)).map(str::to_owned);
     let is_unit = |part: &&str| [".service", ".scope"].iter().any(|end| part.ends_with(end));

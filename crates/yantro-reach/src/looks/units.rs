@@ -22,6 +22,8 @@ use zbus::{
     zvariant::{OwnedObjectPath, OwnedValue, Value},
 };
 
+use crate::looks::own;
+
 const BUS: &str = "org.freedesktop.systemd1";
 const ROOT: &str = "/org/freedesktop/systemd1";
 const MANAGER: &str = "org.freedesktop.systemd1.Manager";
@@ -249,12 +251,7 @@ impl Units {
         let active = text(&general, "ActiveState");
         // What is down without a trace has no control group, and no processes.
         let grouped = !text(&own, "ControlGroup").is_empty();
-        let pids = if grouped {
-            let all: Vec<(String, u32, String)> = self.call(ROOT, MANAGER, "GetUnitProcesses", &(unit,)).await.unwrap_or_default();
-            all.into_iter().map(|(_, pid, _)| pid).collect()
-        } else {
-            Vec::new()
-        };
+        let pids = if grouped { self.pids_in(unit).await } else { Vec::new() };
         let code = number(&own, "ExecMainCode").unwrap_or_default() as i32;
         let status = number(&own, "ExecMainStatus").map(|n| n as i32);
         let since = number(&general, "StateChangeTimestamp").filter(|us| *us > 0).map(|us| Timestamp::from_ms((us / 1000) as i64));
@@ -331,7 +328,9 @@ impl Units {
                 woken_by.insert(by);
             }
         }
+        let hung_on = self.hung_on(std::iter::once(unit).chain(stops.iter().map(String::as_str))).await;
         Ok(UnitTerms {
+            hung_on,
             start_within: span(&own, "TimeoutStartUSec"),
             stop_within: span(&own, "TimeoutStopUSec"),
             // systemd.kill(5): without SendSIGKILL, or where only a signal or nothing is sent, it is left running.
@@ -340,6 +339,35 @@ impl Units {
             starts_too: starts,
             woken_by,
         })
+    }
+
+    /// The first of some units that this process, or one that it descends from, is in: whatever names those units have besides.
+    async fn hung_on(&self, units: impl Iterator<Item = &str>) -> Option<String> {
+        let line = own::line();
+        for unit in units {
+            let pids = self.pids_in(unit).await;
+            if pids.iter().any(|pid| line.contains(pid)) {
+                return Some(unit.to_owned());
+            }
+        }
+        None
+    }
+
+    async fn pids_in(&self, unit: &str) -> Vec<u32> {
+        let all: Vec<(String, u32, String)> = self.call(ROOT, MANAGER, "GetUnitProcesses", &(unit,)).await.unwrap_or_default();
+        all.into_iter().map(|(_, pid, _)| pid).collect()
+    }
+
+    /// Why an act on a unit would end what this process hangs on (R13): nothing of that is acted on, by whatever name and along with
+    /// whatever else. Where the manager does not answer, the name alone tells.
+    pub(crate) async fn against(&self, unit: &str, goes_down: bool) -> Option<String> {
+        let by_name = own::units().contains(unit).then(|| unit.to_owned());
+        let hung_on = match by_name {
+            None if goes_down => self.terms(unit).await.ok()?.hung_on,
+            None => self.hung_on(std::iter::once(unit)).await,
+            known => known,
+        };
+        Some(format!("Yantro's own processes here hang on {}", hung_on?))
     }
 
     /// Units that an act would move along with this one, over several relations: those that are up where it stops, those

@@ -3,4 +3,5 @@
 mod acts;
 mod climbs;
 mod looks;
+mod ours;
 mod world;

@@ -16,7 +16,7 @@ use std::{
 
 use crate::{
     graph::EstateGraph,
-    model::{Estate, Service},
+    model::{Estate, Service, task::Task},
     plan::{Ask, AskedWith, For, Hit, LeftAlone, Obstacle, Plan, Request, Sequence, Step, Why, forecast::Usual},
     proof::{Facts, SeenState},
     words::{
@@ -151,20 +151,25 @@ impl<'a> Work<'a> {
     }
 }
 
-/// What users notice of steps that are laid out: of each service that goes down, for how long it is away.
+/// What users notice of steps that are laid out: of each service that goes down, for how long it is away, and of further acts.
 pub(crate) fn hits(estate: &Estate, steps: &[Step]) -> Vec<Hit> {
     let mut starts: BTreeMap<&Address, &Step> = BTreeMap::new();
     for step in steps.iter().filter(|s| s.kind() == StepKind::Start) {
         starts.extend(step.address().map(|a| (a, step)));
     }
-    let mut hits: BTreeMap<&Address, Hit> = BTreeMap::new();
+    let mut stops: BTreeMap<&Address, Hit> = BTreeMap::new();
     for step in steps.iter().filter(|s| s.kind() == StepKind::Stop && s.found.is_up()) {
         let Some((address, service)) = step.address().and_then(|a| Some((a, estate.services.get(a)?))) else { continue };
         let back = starts.get(address).filter(|b| b.id > step.id);
         let usual_ms = back.map(|b| step.tail_ms.saturating_sub(b.tail_ms) + b.usual_ms);
-        hits.entry(address).or_insert_with(|| Hit { address: address.clone(), impact: service.impact.clone(), usual_ms });
+        stops.entry(address).or_insert_with(|| Hit { address: address.clone(), impact: service.impact.clone(), usual_ms });
     }
-    let mut hits: Vec<Hit> = hits.into_values().collect();
+    let acts = steps.iter().filter_map(|step| {
+        let Task::Act { address, act } = step.task()? else { return None };
+        let impact = estate.services.get(address)?.acts.get(act)?.noticed()?.clone();
+        Some(Hit { address: address.clone(), impact, usual_ms: Some(step.usual_ms) })
+    });
+    let mut hits: Vec<Hit> = stops.into_values().chain(acts).collect();
     hits.sort_by(|a, b| b.impact.level.cmp(&a.impact.level).then_with(|| a.address.cmp(&b.address)));
     hits
 }

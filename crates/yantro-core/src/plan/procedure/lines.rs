@@ -5,13 +5,13 @@ use std::collections::{BTreeMap, BTreeSet};
 use crate::{
     graph::EstateGraph,
     model::{
-        Estate, Impact, fill,
+        Estate, fill,
         procedure::{Does, FoundBy, Line, Procedure},
         task::Task,
     },
     plan::{
-        self, Ask, AskedWith, For, Hit, LeftAlone, Obstacle, Part, Plan, Preflight, Release, Request, Sequence, Step, StepId, Subject,
-        Wait, Why, forecast::Usual, lay_out,
+        self, Ask, AskedWith, For, LeftAlone, Obstacle, Part, Plan, Preflight, Release, Request, Sequence, Step, StepId, Subject, Wait,
+        Why, forecast::Usual, lay_out,
     },
     proof::{Facts, SeenState},
     selection,
@@ -387,8 +387,7 @@ impl Work<'_> {
         let touched: BTreeSet<Address> = self.steps.iter().filter_map(|s| s.address().cloned()).collect();
         let is_vouched = |s: &&Step| self.asked.from_line.is_some_and(|from| s.line.is_some_and(|l| l < from));
         let vouched: BTreeSet<StepId> = self.steps.iter().filter(is_vouched).map(|s| s.id).collect();
-        let mut hits = plan::hits(self.estate, &self.steps);
-        hits.extend(self.act_hits());
+        let hits = plan::hits(self.estate, &self.steps);
         let preflight = self.preflight();
         let mut values = self.asked.values.clone();
         values.entry("dir".to_owned()).or_insert_with(|| self.procedure.dir.clone());
@@ -417,18 +416,6 @@ impl Work<'_> {
             vouched,
             asked_with: AskedWith { found_by: self.asked.found_by.clone(), ..AskedWith::default() },
         }
-    }
-
-    /// What users notice of further acts.
-    fn act_hits(&self) -> Vec<Hit> {
-        let acts = self.steps.iter().filter_map(|s| match s.task()? {
-            Task::Act { address, act } => {
-                let impact: Impact = self.estate.services.get(address)?.acts.get(act)?.impact.clone();
-                Some(Hit { address: address.clone(), impact, usual_ms: Some(s.usual_ms) })
-            }
-            _ => None,
-        });
-        acts.filter(|h| h.impact != Impact::default()).collect()
     }
 
     /// The looks that it asks for, filled with its values, and those that are obvious.

@@ -2,6 +2,7 @@
 //! and after a restart of the server alike. One list: a guard that stands here stands everywhere.
 
 use crate::{
+    model::task::Task,
     plan::{Part, StepId},
     run::{
         acts::ActKind,
@@ -61,14 +62,17 @@ fn hands_off(run: &Run, step: StepId, _: ActKind) -> Option<Against> {
     Some(Against::Fails(format!("{address} is hands-off: {reason}")))
 }
 
-/// A change freeze that began meanwhile lets starts and the way back go on, and holds new stops (R25).
+/// A change freeze that began meanwhile lets starts and the way back go on, and holds what takes something from its users: new
+/// stops, and further acts that they notice (R25).
 fn frozen(run: &Run, step: StepId, kind: ActKind) -> Option<Against> {
     let planned = run.begun.sequence.step(step);
-    if kind != ActKind::Stop || planned.part != Part::Forward {
-        return None;
-    }
     let address = planned.address()?;
-    let impact = run.service(step).impact.level;
+    let impact = match (planned.part, kind, planned.task()) {
+        (Part::PutBack, ..) => return None,
+        (_, ActKind::Stop, _) => run.service(step).impact.level,
+        (_, ActKind::Further, Some(Task::Act { act, .. })) => run.service(step).acts.get(act)?.noticed()?.level,
+        _ => return None,
+    };
     let (_, frozen) = run.frozen.iter().find(|(name, f)| impact >= f.impact && !run.begun.in_freeze.contains(*name))?;
     Some(Against::Holds(HoldCause::Restricted { address: address.clone(), why: frozen.says.clone() }))
 }

@@ -50,8 +50,8 @@ impl Vetting<'_, '_> {
         let at = |key: &str| format!("{path}.power.{key}");
         let mut need = |what: Option<String>, key: &str, example: &str| {
             what.filter(|w| !w.trim().is_empty()).unwrap_or_else(|| {
-                self.faults.error(
-                    "missing-key",
+                self.lacks(
+                    &[at(key)],
                     self.places.key(&format!("{path}.power")),
                     format!("the power of host {name} does not say `{key}`"),
                     format!("add `{key} = \"{example}\"`"),
@@ -61,8 +61,10 @@ impl Vetting<'_, '_> {
         };
         let power = match file.by {
             None => {
-                self.faults.error(
-                    "missing-key",
+                // Whatever it is, what is said of a controller is looked at.
+                self.controller(path, file, file.controller.clone().unwrap_or_default(), file.system.clone().unwrap_or_default());
+                self.lacks(
+                    &[at("by")],
                     self.places.key(&format!("{path}.power")),
                     format!("it is not said what gives host {name} power"),
                     "add `by = \"…\"`: redfish, wake, commands or nobody",
@@ -91,8 +93,8 @@ impl Vetting<'_, '_> {
             }
             Some(PowerBy::Commands) => {
                 if file.on.is_empty() {
-                    self.faults.error(
-                        "missing-key",
+                    self.lacks(
+                        &[at("on")],
                         self.places.key(&format!("{path}.power")),
                         format!("no command gives host {name} power"),
                         "add `on = [\"program\", \"argument\"]`, and `off` and `state` where there are such",

@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, time::Duration};
 
 use super::Vetting;
 use crate::{
-    calendar::{Freeze, Hours, Window},
+    calendar::{Freeze, Hours, SOUND_FROM, Window},
     words::{ImpactLevel, time::Span},
 };
 
@@ -39,26 +39,32 @@ impl Vetting<'_, '_> {
         windows
     }
 
+    /// The hours that a table says, where it says them: each of its keys is looked at, whatever is wrong with another.
     fn hours(&mut self, at: &str, from: Option<String>, rule: Option<String>, zone: Option<String>, length: Option<Span>) -> Option<Hours> {
-        let (Some(from), Some(length)) = (from, length) else {
-            self.faults.error(
-                "missing-key",
-                self.places.key(at),
-                format!("[{at}] does not say when it begins, or how long it is"),
-                "add `from = \"2026-06-06T06:00\"` and `length = \"14h\"`",
-            );
-            return None;
+        let of = |key: &str| format!("{at}.{key}");
+        let missing = [("from", from.is_none()), ("length", length.is_none())].into_iter().filter(|(_, is_missing)| *is_missing);
+        self.lacks(
+            &missing.map(|(key, _)| of(key)).collect::<Vec<_>>(),
+            self.places.key(at),
+            format!("[{at}] does not say when it begins, or how long it is"),
+            "add `from = \"2026-06-06T06:00\"` and `length = \"14h\"`",
+        );
+        let common = self.file.estate.time_zone.clone();
+        let is_told = |z: &String| z.parse::<chrono_tz::Tz>().is_err();
+        // The estate's own is blamed once, where it is written.
+        let is_common_bad = zone.is_none() && common.as_ref().is_some_and(is_told);
+        let is_whole = from.is_some() && length.is_some() && !is_common_bad;
+        let hours = Hours {
+            rule,
+            from: from.unwrap_or_else(|| SOUND_FROM.to_owned()),
+            zone: zone.or(common.filter(|z| !is_told(z))).unwrap_or_else(|| "UTC".to_owned()),
+            length: length.unwrap_or(Span::secs(3600)),
         };
-        if zone.is_none() && self.file.estate.time_zone.as_ref().is_some_and(|z| z.parse::<chrono_tz::Tz>().is_err()) {
-            return None; // Told once, where it is written.
-        }
-        let zone = zone.or_else(|| self.file.estate.time_zone.clone()).unwrap_or_else(|| "UTC".to_owned());
-        let hours = Hours { rule, from, zone, length };
-        if let Err(why) = hours.check() {
+        let faults = hours.faults();
+        for (key, why) in &faults {
             let mend = "rules are those of RFC 5545, such as \"FREQ=WEEKLY;BYDAY=SA,SU\"; zones such as \"Europe/London\"";
-            self.faults.error("bad-hours", self.places.key(at), format!("[{at}]: {why}"), mend);
-            return None;
+            self.faults.error("bad-hours", self.places.value(&of(key)), format!("[{at}]: {why}"), mend);
         }
-        Some(hours)
+        (is_whole && faults.is_empty()).then_some(hours)
     }
 }

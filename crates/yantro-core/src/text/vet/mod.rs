@@ -34,7 +34,7 @@ use crate::{
     },
     words::{
         Reach, StandsFor,
-        name::{Address, CopyName, HOST, HostName, OUTLET, ServiceName, did_you_mean},
+        name::{Address, CopyName, HOST, HostName, OUTLET, ServiceName, did_you_mean, near_misses},
         time::Timestamp,
     },
 };
@@ -138,13 +138,16 @@ impl Vetting<'_, '_> {
     fn estate(mut self) -> Estate {
         let name = self.file.estate.name.clone();
         if name.as_deref().is_none_or(|n| n.trim().is_empty()) {
-            let at = self.places.key("estate");
-            self.faults.error("missing-key", at, "the estate has no name", "add [estate] with `name = \"…\"`");
+            // A blank one is none.
+            if name.is_some() || !self.places.is_meant("estate.name") {
+                let at = self.places.key("estate");
+                self.faults.error("missing-key", at, "the estate has no name", "add [estate] with `name = \"…\"`");
+            }
         }
-        if self.file.estate.stands_for.is_none() && !self.places.has("estate.stands_for") {
+        if self.file.estate.stands_for.is_none() {
             let at = self.places.key("estate");
-            self.faults.error(
-                "missing-key",
+            self.lacks(
+                &["estate.stands_for".to_owned()],
                 at,
                 "the estate does not say what it stands for",
                 "add `stands_for = \"production\"` (or rehearsal, test, development, demonstration) to [estate]",
@@ -204,9 +207,9 @@ impl Vetting<'_, '_> {
         for (text, host) in self.file.host.clone() {
             let path = format!("host.{text}");
             let Some(name) = self.name::<HostName>(&text, &path) else { continue };
-            if host.reach.is_none() && !self.places.has(&format!("{path}.reach")) {
-                self.faults.error(
-                    "missing-key",
+            if host.reach.is_none() {
+                self.lacks(
+                    &[format!("{path}.reach")],
                     self.places.key(&path),
                     format!("host {name} does not say how it is reached"),
                     "add `reach = \"here\"` for the machine that Yantro runs on",
@@ -274,9 +277,9 @@ impl Vetting<'_, '_> {
             return None;
         }
         let ssh = host.ssh.clone().unwrap_or_default();
-        if host.address.is_none() && ssh.to.is_none() {
-            self.faults.error(
-                "missing-key",
+        if host.address.is_none() && ssh.to.is_none() && !self.places.is_meant(&format!("{path}.ssh.to")) {
+            self.lacks(
+                &[format!("{path}.address")],
                 self.places.key(path),
                 format!("host {name} is reached over SSH, and it is not said where it is"),
                 "add `address = \"…\"`, or `to` in its ssh block where OpenSSH's configuration knows it by another name",
@@ -379,8 +382,16 @@ impl Vetting<'_, '_> {
             on_hosts.extend(settings.host.clone());
             self.says_for_hosts(&text, &on_hosts);
             self.one_carrier(&path, &merged);
-            if on_hosts.is_empty() {
-                self.faults.error("missing-key", self.places.key(&path), format!("service {name} is on no host"), "add `host = \"…\"`");
+            if on_hosts.is_empty() && !self.places.is_meant(&format!("{path}.hosts")) {
+                let missing = [format!("{path}.host")];
+                self.lacks(&missing, self.places.key(&path), format!("service {name} is on no host"), "add `host = \"…\"`");
+            }
+            // The rest of it is looked at all the same, as if it were on the likeliest.
+            if let Some(stand_in) = likeliest(&on_hosts, hosts) {
+                let address = Address { host: stand_in.clone(), service: name.clone(), copy: None };
+                if taken.insert(address.clone(), path.clone()).is_none() {
+                    drafts.push(self.draft(address, &path, &merged, None, &hosts[&stand_in]));
+                }
             }
             for host_text in on_hosts {
                 let known = host_text.parse::<HostName>().ok().filter(|h| hosts.contains_key(h));
@@ -514,6 +525,25 @@ impl Vetting<'_, '_> {
         self.places.value(&format!("{path}.{at}"))
     }
 
+    /// Tells that something is missing at these paths, unless the file was meant to say it there: that is blamed already.
+    fn lacks(&mut self, missing: &[String], place: Place, says: impl Into<String>, mend: impl Into<String>) {
+        if missing.iter().any(|path| !self.places.is_meant(path)) {
+            self.faults.error("missing-key", place, says, mend);
+        }
+    }
+
+    /// Whether a service was meant to say a key, by itself or by what it is like.
+    fn is_meant(&self, draft: &Draft, key: &str) -> bool {
+        let mut like = self.file.service.get(draft.path.trim_start_matches("service.")).and_then(|s| s.like.clone());
+        let mut said = self.places.is_meant(&format!("{}.{key}", draft.path));
+        for _ in 0..self.file.like.len() + 1 {
+            let Some(name) = like.filter(|_| !said) else { break };
+            said = self.places.is_meant(&format!("like.{name}.{key}"));
+            like = self.file.like.get(&name).and_then(|s| s.like.clone());
+        }
+        said
+    }
+
     fn at(&self, draft: &Draft, key: &str) -> Place {
         let own = format!("{}.{key}", draft.path);
         if self.places.has(&own) { self.places.value(&own) } else { self.place_of_like(&draft.path, key) }
@@ -581,4 +611,13 @@ fn lay_over(over: &mut Value, below: Value) {
         (over @ Value::Null, below) => *over = below,
         _ => {}
     }
+}
+
+/// Where none of the hosts that a service names is there: the one that is likeliest meant.
+fn likeliest(named: &[String], hosts: &BTreeMap<HostName, Host>) -> Option<HostName> {
+    if named.iter().any(|text| text.parse::<HostName>().is_ok_and(|h| hosts.contains_key(&h))) {
+        return None;
+    }
+    let near = |text: &String| near_misses(text, hosts.keys().map(HostName::as_str)).first().and_then(|n| n.parse().ok());
+    named.iter().find_map(near).or_else(|| hosts.keys().next().cloned())
 }

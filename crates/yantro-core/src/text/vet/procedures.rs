@@ -102,6 +102,9 @@ impl Vetting<'_, '_> {
     fn line(&mut self, at: &str, step: &StepFile, estate: &Estate, graph: &EstateGraph) -> Option<Line> {
         let said: Vec<&str> = DEEDS.into_iter().filter(|deed| self.places.has(&format!("{at}.{deed}"))).collect();
         let [deed] = said.as_slice() else {
+            if said.is_empty() && DEEDS.iter().any(|deed| self.places.is_meant(&format!("{at}.{deed}"))) {
+                return None; // What is misspelt is blamed.
+            }
             let (what, mend) = if said.is_empty() {
                 ("this step does not say what it does".to_owned(), format!("give it one of: {}", DEEDS.join(", ")))
             } else {
@@ -113,8 +116,10 @@ impl Vetting<'_, '_> {
             self.faults.error("one-deed", self.places.key(at), what, mend);
             return None;
         };
-        let host = self.host_of_line(at, step, deed, estate)?;
-        self.elsewhere = estate.hosts[&host].reach != Reach::Here;
+        let known = self.host_of_line(at, step, deed, estate);
+        self.elsewhere = known.as_ref().is_some_and(|host| estate.hosts[host].reach != Reach::Here);
+        // On a host that is not there everything else of it is looked at all the same.
+        let host = known.or_else(|| estate.hosts.keys().next().cloned())?;
         let program = step.work.as_ref().and_then(|w| w.first()).filter(|p| p.contains('/'));
         let paths = [("dir", step.dir.as_ref()), ("work", program)];
         for (key, path) in paths.into_iter().filter_map(|(k, p)| Some((k, p.filter(|p| !p.starts_with('/'))?))).filter(|_| self.elsewhere) {
@@ -142,7 +147,7 @@ impl Vetting<'_, '_> {
             "act" => {
                 if step.of.is_empty() {
                     let mend = "add `of = [\"…\"]` with the services it is an act of";
-                    self.faults.error("missing-key", self.places.value(at), "this act does not say of which service", mend);
+                    self.lacks(&[format!("{at}.of")], self.places.value(at), "this act does not say of which service", mend);
                 }
                 Does::Act { act: step.act.clone()?.to_ascii_lowercase(), of: step.of.clone() }
             }
@@ -268,7 +273,7 @@ impl Vetting<'_, '_> {
                 let here = estate.hosts.iter().find(|(_, h)| h.reach == Reach::Here).map(|(n, _)| n.clone());
                 if here.is_none() && matches!(deed, "work" | "script" | "until" | "look") {
                     let what = "this step does not say on which host, and the machine that Yantro runs on is none of the estate's";
-                    self.faults.error("missing-key", self.places.key(at), what, "add `on = \"…\"`");
+                    self.lacks(&[format!("{at}.on")], self.places.key(at), what, "add `on = \"…\"`");
                     return None;
                 }
                 // Whatever else it does takes place on no host of its own.

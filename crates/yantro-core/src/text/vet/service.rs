@@ -260,7 +260,7 @@ impl Vetting<'_, '_> {
             Some(RunBy::Commands) => {
                 let c = s.commands.clone().unwrap_or_default();
                 for (word, given) in [("start", &c.start), ("stop", &c.stop), ("state", &c.state)] {
-                    if given.is_empty() && s.hands_off.is_none() {
+                    if given.is_empty() && s.hands_off.is_none() && !self.is_meant(draft, &format!("commands.{word}")) {
                         self.faults.error(
                             "missing-key",
                             self.at(draft, "commands"),
@@ -317,7 +317,7 @@ impl Vetting<'_, '_> {
                 ServiceRunner::Simulated(self.simulated(draft, s.simulated.as_ref()))
             }
             Some(RunBy::Process) | None => {
-                if s.run_by.is_none() && s.hands_off.is_none() {
+                if s.run_by.is_none() && s.hands_off.is_none() && !self.is_meant(draft, "run_by") {
                     self.faults.error(
                         "missing-key",
                         self.places.key(&draft.path),
@@ -326,7 +326,8 @@ impl Vetting<'_, '_> {
                     );
                 }
                 let p = s.process.clone().unwrap_or_default();
-                if p.program.is_none() && s.run_by == Some(RunBy::Process) && s.hands_off.is_none() {
+                let is_lacking = p.program.is_none() && s.run_by == Some(RunBy::Process) && s.hands_off.is_none();
+                if is_lacking && !self.is_meant(draft, "process.program") {
                     self.faults.error(
                         "missing-key",
                         self.at(draft, "process"),

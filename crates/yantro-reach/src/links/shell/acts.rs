@@ -17,6 +17,7 @@ use super::{
     channel::Sh,
     claims::{GAVE_WAY, claiming, gave_way, kept},
     given::{WITHHELD, as_account, has_secret, in_place, takes_outpost},
+    own::hung_on,
 };
 use crate::{
     acts::recorder::{ActNews, ActRecord, GOES_ON, Recorded},
@@ -123,6 +124,13 @@ pub(super) async fn act(
     let kept = kept(sh, claim).await;
     if !kept.is_null() {
         return Ok(json!({ "kept": kept }));
+    }
+    if let (ServiceRunner::Systemd(s), false) = (&service.runner, matches!(kind, ActKind::Evidence(_)))
+        && let Some(unit) = hung_on(sh, &s.unit).await
+    {
+        let end = ActEnd::Refused { why: format!("Yantro's own processes here hang on {unit}"), mend: "do it by hand".to_owned() };
+        tell(json!(ActNews::Ended(end)));
+        return Ok(Value::Null);
     }
     let Prepared { mut words, dir, env, to_the_letter, user, within } = prepared(service, kind, sudo)?;
     let begun = ActBegun {

@@ -9,11 +9,9 @@ mod channel;
 mod claims;
 mod given;
 mod looks;
+mod own;
 
-use std::{
-    collections::{BTreeSet, HashMap},
-    sync::Arc,
-};
+use std::{collections::HashMap, sync::Arc};
 
 use serde_json::{Value, json};
 use tokio::{
@@ -54,7 +52,7 @@ async fn hello(sh: &Sh) -> Result<Hello, String> {
         now: Timestamp::from_ms(now.parse::<i64>().unwrap_or_default() * 1000),
         pid: 0,
         plain_shell: true,
-        hangs_on: BTreeSet::new(),
+        hangs_on: own::units(sh).await,
     })
 }
 
@@ -101,7 +99,7 @@ async fn answer(sh: &Sh, hello: &Hello, sudo: bool, ask: Ask, tell: impl Fn(Valu
             let _ = sh.run(&format!("{}{} && [ ! -e \"$a/code\" ] && pkill -TERM -s \"$p\"", at(&identity), is_there())).await;
             Value::Null
         }
-        Ask::Terms { .. } => json!({}),
+        Ask::Terms { units } => json!(own::terms(sh, &units).await),
         Ask::OwedByFiles { services } => json!(vec![None::<String>; services.len()]),
         Ask::MayActOn { claim } => kept(sh, &claim).await,
         Ask::TakeOver { claim } => {
@@ -211,7 +209,10 @@ impl Shell {
 
 #[cfg(test)]
 mod tests {
-    use std::{collections::BTreeMap, time::Duration};
+    use std::{
+        collections::{BTreeMap, BTreeSet},
+        time::Duration,
+    };
 
     use rstest::rstest;
     use yantro_core::words::time::Span;
@@ -220,7 +221,6 @@ mod tests {
         acts::beside,
         given::{has_secret, in_place, trying::sh},
         looks::{ENDED, LooksAs, look_in_place},
-        *,
     };
 
     /// A plain shell masks nothing: what was given a secret keeps its output on its host.
