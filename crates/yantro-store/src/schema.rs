@@ -1,6 +1,11 @@
-//! The tables. A migration that has landed is never edited; a new one is added at the end.
+//! The tables, and connections to them. A migration that has landed is never edited; a new one is added at the end.
 
+use std::{path::Path, time::Duration};
+
+use rusqlite::{Connection, OpenFlags};
 use rusqlite_migration::{M, Migrations};
+
+use crate::rows::StoreError;
 
 const STEPS: &[M<'static>] = &[FIRST, SECOND, THIRD, FOURTH, FIFTH, SIXTH];
 
@@ -57,4 +62,13 @@ const FIRST: M<'static> = M::up(
 
 pub(crate) fn migrations() -> Migrations<'static> {
     Migrations::from_slice(STEPS)
+}
+
+/// A connection to the database at a path.
+pub(crate) fn open(path: &Path, flags: OpenFlags) -> Result<Connection, StoreError> {
+    let connection = Connection::open_with_flags(path, flags)?;
+    connection.busy_timeout(Duration::from_secs(10))?;
+    connection.pragma_update(None, "foreign_keys", true)?;
+    connection.set_prepared_statement_cache_capacity(64);
+    Ok(connection)
 }
