@@ -1,7 +1,9 @@
 //! The loop itself: takes what came in, lets the machines decide, stores, and then carries out.
 
 mod agreed;
+mod deciding;
 mod orders;
+mod settling;
 pub(crate) mod storage;
 
 use std::{
@@ -16,23 +18,19 @@ use yantro_core::{
     guards::restrictions,
     holders::{Locks, RoomLimits, Rooms},
     model::Estate,
-    plan::{OnService, Shown, forecast::kept_under},
+    plan::{OnService, forecast::kept_under},
     proof::{LogAgainst, SeenState, logs::Meaning},
-    run::{
-        ActKind, Begun, Decision, DecisionKind, Divert, Event, Frozen, HoldCause, Input, Order, Refusal, Restriction, Run, RunId, Stamped,
-        StepEnd,
-    },
+    run::{ActKind, Decision, DecisionKind, Event, Frozen, HoldCause, Input, Order, Restriction, Run, RunId, Stamped, StepEnd},
     words::{
         kinds::StepKind,
         name::{Address, HostName},
         time::Timestamp,
     },
 };
-use yantro_store::{AuditRow, Batch, Edition, IntendedDown, StartedAs, StoreError};
+use yantro_store::{AuditRow, Batch, Edition, IntendedDown, StartedAs};
 
 use crate::{
     clock::Steps,
-    ended::end_process,
     engine::{Engine, read},
     error::EngineError,
     hands::identity,
@@ -41,8 +39,7 @@ use crate::{
     messages::Msg,
     told::{
         publish::{Published, Topic},
-        runs::{brief, summary},
-        view,
+        runs::summary,
     },
 };
 
@@ -357,90 +354,6 @@ impl Work {
         self.batch.audit.push(AuditRow { at, who: who.to_owned(), what: what.to_owned(), about, why });
     }
 
-    /// Begins a run, unless something came between its plan and now that it would not have been planned under.
-    pub(crate) fn begin(&mut self, begun: Begun, asked_as: Option<String>) -> Result<RunId, EngineError> {
-        if let Some(run) = asked_as.as_ref().and_then(|identity| self.asked_as.get(identity)) {
-            return Ok(*run);
-        }
-        if let Some(by) = read(&self.engine.shared.standstill).clone() {
-            return Err(EngineError::Standstill(by));
-        }
-        let edition = self.engine.loaded().map_or(0, |l| l.edition);
-        if edition != begun.edition {
-            let difference = vec![format!("the estate is edition {edition} now, and was edition {}", begun.edition)];
-            return Err(EngineError::Otherwise { difference, plan: None });
-        }
-        let id = RunId(self.next_run);
-        self.next_run += 1;
-        let now = self.engine.hands.clock.now();
-        let run = Run::begin(id, now, begun.clone());
-        self.audit(&begun.who, "begin", format!("run {id}: {}", view::title_of(&run)), begun.why.clone());
-        self.batch.runs.push(summary(&run));
-        self.batch.events.push((id, Stamped { no: 1, at: now, event: Event::Begun(Box::new(begun)) }));
-        self.engine.shared.runs.write().unwrap_or_else(PoisonError::into_inner).insert(id, run);
-        self.orders.push((id, Order::TakeLocks));
-        if let Some(identity) = asked_as {
-            self.batch.asked_as.push((identity.clone(), id));
-            self.asked_as.insert(identity, id);
-        }
-        Ok(id)
-    }
-
-    /// A run that things changed for goes on by what was worked out anew, with the locks that this takes.
-    fn replan(&mut self, id: RunId, begun: Box<Begun>, decision: Decision) -> Result<(), EngineError> {
-        let now = self.engine.hands.clock.now();
-        if self.engine.loaded().is_none_or(|l| l.edition != begun.edition) {
-            let difference = vec!["a new edition of the estate came meanwhile".to_owned()];
-            return Err(EngineError::Otherwise { difference, plan: None });
-        }
-        let wanted = Run::begin(id, now, (*begun).clone());
-        if let Err(behind) = self.locks.take(id, &wanted.wants()) {
-            let behind: Vec<String> = behind.iter().map(|r| format!("run {r}")).collect();
-            return Err(EngineError::Behind { run: id, behind: behind.join(" and ") });
-        }
-        self.input(id, Input::Replanned { begun, decision })
-    }
-
-    pub(crate) fn decide(&mut self, run: RunId, decision: Decision, shown: Option<&Shown>) -> Result<(), EngineError> {
-        if !read(&self.engine.shared.runs).contains_key(&run) {
-            let ended = self.engine.run(run)?;
-            return Err(EngineError::Refused(Refusal::Ended { run: run.0, word: ended.state.word() }));
-        }
-        self.does_no_more(run, &decision, shown)?;
-        self.input(run, Input::Decide(decision))
-    }
-
-    /// A note may come long after the end of a run: then it is brought back for it.
-    fn remark(&mut self, id: RunId, input: Input) -> Result<(), EngineError> {
-        let known = read(&self.engine.shared.runs).contains_key(&id);
-        if !known {
-            let events = self.engine.reader()?.events_of(id)?;
-            let run = Run::replay(id, events.into_iter().map(|e| (e.at, e.event))).ok_or(EngineError::NoRun(id))?;
-            self.engine.shared.runs.write().unwrap_or_else(PoisonError::into_inner).insert(id, run);
-        }
-        self.input(id, input)
-    }
-
-    /// What takes over is worked out: the locks that it needs more are taken first (R32).
-    fn divert_planned(&mut self, id: RunId, planned: Result<Divert, String>) {
-        let planned = planned.and_then(|divert| {
-            let answerable = divert.services.keys().cloned().collect();
-            let wants = match read(&self.engine.shared.runs).get(&id) {
-                Some(run) => run.wants_for(&divert.steps, answerable, &divert.services),
-                None => return Err("the run is gone".to_owned()),
-            };
-            match self.locks.take(id, &wants) {
-                Ok(()) => Ok(divert),
-                Err(behind) => {
-                    let behind: Vec<String> = behind.iter().map(|r| format!("run {r}")).collect();
-                    Err(format!("it needs services that {} has", behind.join(" and ")))
-                }
-            }
-        });
-        // The run was there when it asked.
-        let _ = self.input(id, Input::DivertPlanned(planned));
-    }
-
     pub(crate) fn load(&mut self, edition: Edition, loaded: Arc<Loaded>, reply: oneshot::Sender<Result<(), EngineError>>) {
         self.audit(&edition.who.clone(), "load", format!("edition {}", edition.no), edition.why.clone());
         self.batch.edition = Some(edition);
@@ -583,166 +496,6 @@ impl Work {
         let on: BTreeMap<String, Frozen> = on.collect();
         for run in self.open_runs() {
             let _ = self.input(run, Input::Frozen(on.clone()));
-        }
-    }
-
-    // ---- storing ----
-
-    /// Stores what happened, and only then carries out what follows; until nothing more follows.
-    pub(crate) async fn settle(&mut self) {
-        if self.batch.is_empty() && self.trouble().is_some() {
-            // Whether there is room again is found out by storing something.
-            self.batch.settings.push(("alive_at".to_owned(), self.engine.hands.clock.now().as_ms().to_string()));
-        }
-        while !self.batch.is_empty() || !self.orders.is_empty() || !self.replies.is_empty() {
-            let batch = std::mem::take(&mut self.batch);
-            let ids = match batch.is_empty() {
-                true => Vec::new(),
-                false => match self.engine.storage.commit(&batch) {
-                    Ok(ids) => {
-                        self.undo.clear();
-                        ids
-                    }
-                    Err(error) => {
-                        self.not_stored(batch, &error);
-                        tokio::time::sleep(STORE_AGAIN).await;
-                        return; // No act is given (R27); the loop comes back.
-                    }
-                },
-            };
-            // What is ordered from here on follows from what is not stored yet, and waits for the next turn round.
-            let (acts, others) = std::mem::take(&mut self.orders).into_iter().partition(|(_, o)| matches!(o, Order::Act { .. }));
-            let replies = std::mem::take(&mut self.replies);
-            // Acts come first of all that follows.
-            self.carry_all_out(acts);
-            if !batch.is_empty() {
-                if let Some(last) = ids.last() {
-                    self.engine.hands.identity.came_to(*last);
-                }
-                self.stored(&batch, &ids);
-            }
-            for reply in replies {
-                reply(Ok(()));
-            }
-            self.carry_all_out(others);
-        }
-        self.forget_ended();
-    }
-
-    fn carry_all_out(&mut self, orders: Vec<(RunId, Order)>) {
-        for (run, order) in orders {
-            self.carry_out(run, order);
-        }
-    }
-
-    pub(crate) fn stored(&mut self, batch: &Batch, ids: &[i64]) {
-        for ((run, stamped), id) in batch.events.iter().zip(ids) {
-            let body = serde_json::json!({ "run": run, "no": stamped.no, "at": stamped.at, "event": brief(&stamped.event) });
-            self.engine.shared.publisher.tell(Published::new(Topic::Run, Some(self.engine.place(*id)), &body));
-        }
-        if self.trouble().is_some() {
-            tracing::info!("events can be stored again");
-            self.make_reserve();
-            let now = self.engine.hands.clock.now();
-            let for_ms = self.trouble_since.take().map_or(0, |at| now.since(at).as_millis() as u64);
-            // What was asked for when it could not be stored came to nothing: all is as after a restart, and asked for again.
-            self.back_to_the_store(self.open_runs().into_iter().collect());
-            for run in self.open_runs() {
-                // What was under way meanwhile is looked for, before anything is decided on what was never stored.
-                let orders = read(&self.engine.shared.runs).get(&run).map(Run::recover).unwrap_or_default();
-                self.orders.extend(orders.into_iter().map(|o| (run, o)));
-                // Nobody looked meanwhile: it is as if the server had been away.
-                let _ = self.input(run, Input::Away { for_ms });
-                let is_storage = |c: &&HoldCause| matches!(c, HoldCause::Storage { .. });
-                let causes: Vec<HoldCause> = read(&self.engine.shared.runs)
-                    .get(&run)
-                    .map(|r| r.hold_causes().filter(is_storage).cloned().collect())
-                    .unwrap_or_default();
-                for cause in causes {
-                    let _ = self.input(run, Input::Unhold { cause, by: "there is room again".to_owned() });
-                }
-            }
-            // Last: whoever sees that there is room again sees what it comes to.
-            *self.engine.shared.storage_trouble.write().unwrap_or_else(PoisonError::into_inner) = None;
-            self.engine.shared.publisher.tell(Published::new(Topic::Server, None, &serde_json::json!({})));
-        }
-    }
-
-    /// Nothing of the batch was stored: so nothing of it was decided. Every run is as the store has it, whoever asked is told,
-    /// and what acts and looks came to meanwhile is asked for again once there is room (R27).
-    pub(crate) fn not_stored(&mut self, batch: Batch, error: &StoreError) {
-        let why = std::error::Error::source(error).map_or_else(|| error.to_string(), |source| format!("{error}: {source}"));
-        if !error.is_passing() {
-            end_process(&format!("events cannot be stored, and no trying again mends it: {why}"));
-        }
-        if self.trouble().is_some() {
-            *self.engine.shared.storage_trouble.write().unwrap_or_else(PoisonError::into_inner) = Some(why);
-            // The hold itself, which is all that is waiting to be stored.
-            self.batch = batch;
-            return;
-        }
-        tracing::error!(%error, "events cannot be stored: nothing is begun until they can");
-        self.trouble_since = Some(self.engine.hands.clock.now());
-        for undo in std::mem::take(&mut self.undo).into_iter().rev() {
-            undo();
-        }
-        self.orders.clear();
-        // One that would have ended by what was not stored is open.
-        let mut decided: BTreeSet<RunId> = batch.events.iter().map(|(run, _)| *run).collect();
-        decided.extend(self.open_runs());
-        self.batch = Batch { session: batch.session, ..Batch::default() };
-        self.back_to_the_store(decided);
-        // Room for the hold itself.
-        let _ = std::fs::remove_file(&self.reserve);
-        for run in self.open_runs() {
-            let _ = self.input(run, Input::Hold(HoldCause::Storage { why: why.clone() }));
-        }
-        // Nothing follows from a hold but that nothing does.
-        self.orders.clear();
-        // Said once all is as the store has it: whoever reads it sees no run that is nowhere stored.
-        *self.engine.shared.storage_trouble.write().unwrap_or_else(PoisonError::into_inner) = Some(why.clone());
-        for reply in std::mem::take(&mut self.replies) {
-            reply(Err(EngineError::NotStored(why.clone())));
-        }
-        self.engine.shared.publisher.tell(Published::new(Topic::Server, None, &serde_json::json!({})));
-    }
-
-    /// Runs as their stored events have them, with the locks that they had by these; one of which nothing is stored was never begun.
-    fn back_to_the_store(&mut self, of: BTreeSet<RunId>) {
-        let reader = self.engine.reader();
-        for id in of {
-            let events = reader.as_ref().map_err(ToString::to_string).and_then(|r| r.events_of(id).map_err(|e| e.to_string()));
-            let events = events.unwrap_or_else(|why| end_process(&format!("run {id} cannot be read back after storing failed: {why}")));
-            let stored = Run::replay(id, events.into_iter().map(|e| (e.at, e.event)));
-            let mut runs = self.engine.shared.runs.write().unwrap_or_else(PoisonError::into_inner);
-            match stored {
-                Some(run) => drop(runs.insert(id, run)),
-                None => {
-                    runs.remove(&id);
-                    drop(runs);
-                    self.locks.release(id);
-                    self.asked_as.retain(|_, run| *run != id);
-                    self.next_run = self.next_run.min(id.0);
-                }
-            }
-        }
-        self.rooms_at_hand = None;
-        // What was taken for steps that are none gives way; what they had, no two of them had.
-        let runs = read(&self.engine.shared.runs);
-        let locked: Vec<&Run> = runs.values().filter(|r| !r.has_ended() && r.is_locked()).collect();
-        locked.iter().for_each(|run| self.locks.release(run.id));
-        for run in locked {
-            if let Err(behind) = self.locks.take(run.id, &run.wants()) {
-                tracing::error!(run = %run.id, ?behind, "locks that it held are taken; it goes on without them");
-            }
-        }
-    }
-
-    pub(crate) fn make_reserve(&self) {
-        if std::fs::metadata(&self.reserve).map_or(0, |m| m.len()) < RESERVE_BYTES as u64
-            && let Err(error) = std::fs::write(&self.reserve, vec![0x59u8; RESERVE_BYTES])
-        {
-            tracing::warn!(%error, "no room to keep a reserve");
         }
     }
 
