@@ -36,6 +36,10 @@ impl Work {
         self.batch.runs.push(summary(&run));
         self.batch.events.push((id, Stamped { no: 1, at: now, event: Event::Begun(Box::new(begun)) }));
         self.engine.shared.runs.write().unwrap_or_else(PoisonError::into_inner).insert(id, run);
+        // One may have begun since it was planned.
+        if let Some(loaded) = self.engine.loaded() {
+            self.tell_of_freezes(id, &loaded.estate, now);
+        }
         self.orders.push((id, Order::TakeLocks));
         if let Some(identity) = asked_as {
             self.batch.asked_as.push((identity.clone(), id));

@@ -132,6 +132,7 @@ impl Work {
         if let Some(why) = self.trouble() {
             return self.take_in_trouble(msg, why);
         }
+        self.heed_freezes_in_time(self.engine.hands.clock.now());
         match msg {
             Msg::Input { run, input } => {
                 // Late news of a run that ended is no error.
@@ -361,6 +362,9 @@ impl Work {
         self.engine.hands.keep_only(|a| estate.services.contains_key(a));
         // What runs keeps its edition, but restrictions tighten at once (R25).
         self.restrict(estate);
+        self.heed_freezes(estate, self.engine.hands.clock.now());
+        // Those of the edition before count no longer, though it is there until this one is stored.
+        self.freezes_at = i64::MAX;
         let engine = self.engine.clone();
         self.replies.push(Box::new(move |stored| {
             if stored.is_err() {
@@ -468,10 +472,7 @@ impl Work {
             let decision = Decision { kind: DecisionKind::GiveUp, hold: None, who: "yantro".to_owned(), why };
             let _ = self.input(run, Input::Decide(decision));
         }
-        if now.as_ms() >= self.freezes_at {
-            self.freezes_at = now.as_ms() + FREEZES_AGAIN_MS;
-            self.heed_freezes(now);
-        }
+        self.heed_freezes_in_time(now);
         if let Some(by_ms) = self.clock_steps.take(self.engine.hands.clock.set_by()) {
             self.audit("yantro", "clock set", format!("the system's clock, by {} s", by_ms as f64 / 1000.0), None);
             for run in self.open_runs() {
@@ -485,18 +486,37 @@ impl Work {
         }
     }
 
-    /// Tells every open run which change freezes are on: they hold new stops (R25).
-    fn heed_freezes(&mut self, now: Timestamp) {
+    /// Looks at the change freezes again once one may have begun or ended: before anything else is decided at that time.
+    fn heed_freezes_in_time(&mut self, now: Timestamp) {
+        if now.as_ms() < self.freezes_at {
+            return;
+        }
+        self.freezes_at = now.as_ms() + FREEZES_AGAIN_MS;
         let Some(loaded) = self.engine.loaded() else { return };
-        let on = loaded.estate.freezes.iter().filter_map(|(name, f)| {
+        let turns = loaded.estate.freezes.values().flat_map(|f| {
+            let begins = f.hours.next(now, Duration::from_millis(FREEZES_AGAIN_MS as u64)).map(|(from, _)| from);
+            begins.into_iter().chain(f.hours.covering(now).map(|(_, until)| until))
+        });
+        self.freezes_at = turns.map(Timestamp::as_ms).fold(self.freezes_at, i64::min);
+        self.heed_freezes(&loaded.estate, now);
+    }
+
+    /// Tells every open run which change freezes are on: they hold new stops (R25).
+    fn heed_freezes(&mut self, estate: &Estate, now: Timestamp) {
+        for run in self.open_runs() {
+            self.tell_of_freezes(run, estate, now);
+        }
+    }
+
+    /// Tells a run which change freezes are on.
+    fn tell_of_freezes(&mut self, run: RunId, estate: &Estate, now: Timestamp) {
+        let on = estate.freezes.iter().filter_map(|(name, f)| {
             let (_, until) = f.hours.covering(now)?;
             let says = format!("{} is a change freeze until {}", f.title, until.in_zone(&f.hours.zone));
             Some((name.clone(), Frozen { says, impact: f.impact }))
         });
-        let on: BTreeMap<String, Frozen> = on.collect();
-        for run in self.open_runs() {
-            let _ = self.input(run, Input::Frozen(on.clone()));
-        }
+        // The run was there a moment ago, and ended runs take no harm.
+        let _ = self.input(run, Input::Frozen(on.collect()));
     }
 
     pub(crate) fn forget_ended(&mut self) {

@@ -65,6 +65,9 @@ impl Work {
     }
 
     pub(crate) fn stored(&mut self, batch: &Batch, ids: &[i64]) {
+        if batch.edition.is_some() {
+            self.freezes_at = 0;
+        }
         for ((run, stamped), id) in batch.events.iter().zip(ids) {
             let body = serde_json::json!({ "run": run, "no": stamped.no, "at": stamped.at, "event": brief(&stamped.event) });
             self.engine.shared.publisher.tell(Published::new(Topic::Run, Some(self.engine.place(*id)), &body));
@@ -100,6 +103,7 @@ impl Work {
     /// Nothing of the batch was stored: so nothing of it was decided. Every run is as the store has it, whoever asked is told,
     /// and what acts and looks came to meanwhile is asked for again once there is room (R27).
     pub(crate) fn not_stored(&mut self, batch: Batch, error: &StoreError) {
+        self.freezes_at = 0;
         let why = std::error::Error::source(error).map_or_else(|| error.to_string(), |source| format!("{error}: {source}"));
         if !error.is_passing() {
             end_process(&format!("events cannot be stored, and no trying again mends it: {why}"));

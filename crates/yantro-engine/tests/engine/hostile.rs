@@ -5,7 +5,7 @@
 use std::{
     collections::{BTreeMap, BTreeSet},
     path::Path,
-    time::{Duration, Instant, SystemTime},
+    time::{Duration, Instant},
 };
 
 use rand::{Rng, SeedableRng, prelude::IndexedRandom, rngs::StdRng};
@@ -16,12 +16,12 @@ use yantro_core::{
     plan::{Part, Shown, StepId},
     proof::SeenState,
     run::{ActKind, Decision, DecisionKind, Event, Run, RunId, RunState},
-    words::{kinds::Wish, name::Address, time::Timestamp},
+    words::{kinds::Wish, name::Address},
 };
 use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest, RunView};
 use yantro_store::Reader;
 
-use crate::world::started;
+use crate::world::{started, today};
 
 /// What takes bookings relies on the database, the page on that; the boards stand by themselves, and so do two desks, of which one
 /// is to stay up.
@@ -493,13 +493,6 @@ impl Beset {
             board.services.iter().map(|r| r.seen.state).collect::<Vec<_>>()
         );
     }
-}
-
-/// Midnight of today as an estate says it.
-fn today() -> String {
-    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap();
-    let now = Timestamp::from_ms(now.as_millis().try_into().unwrap()).to_string();
-    format!("{}T00:00", &now[..10])
 }
 
 fn runs_of(stored: &[(RunId, Vec<yantro_core::run::Stamped>)]) -> Vec<Run> {

@@ -229,3 +229,31 @@ async fn what_was_taken_down_on_purpose_is_known_with_its_reason() {
     let kept = world.engine.reader().unwrap().intended_down().unwrap();
     assert_eq!(kept.len(), 1, "{kept:?}");
 }
+
+/// R25: a change freeze of a new edition holds the very next stop, and not the one after that.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_freeze_in_a_new_edition_holds_from_the_moment_it_is_loaded() {
+    let world = World::bare().await;
+    let links: String = (0..12)
+        .map(|n| {
+            let relies_on = if n == 0 { String::new() } else { format!("relies_on = [\"link-{}\"]\n", n - 1) };
+            format!("[service.link-{n}]\nlike = \"played\"\nhost = \"quay-1\"\n{relies_on}")
+        })
+        .collect();
+    let (text, _) = ESTATE.split_once("[service.fares-db]").unwrap();
+    let text = format!("{text}{links}");
+    world.load(&text).await.unwrap();
+    world.until("all is looked at", |e| e.board().services.iter().all(|r| r.seen.state == SeenState::Proven).then_some(())).await;
+    let run = world.begin(Wish::Stop, "link-0").await;
+    let stops = |engine: &Engine| {
+        let events = engine.reader().unwrap().events_of(run).unwrap();
+        events.iter().filter(|e| matches!(e.event, Event::ActIntended { .. })).count()
+    };
+    world.until("it is at work", |e| (stops(e) > 1).then_some(())).await;
+    let frozen = format!("{text}[freeze.ball]\nfrom = \"{}\"\nlength = \"30h\"\nimpact = \"none\"\n", crate::world::today());
+    world.load(&frozen).await.unwrap();
+    let intended = stops(&world.engine);
+    let view = world.is(run, &[RunState::Held, RunState::Finished]).await;
+    assert_eq!((view.state, stops(&world.engine)), (RunState::Held, intended), "{:?}", view.held_because);
+    assert!(intended < 12, "it was through before");
+}

@@ -1,12 +1,12 @@
 //! An engine in a folder of its own, with a small estate that is played six hundred times as fast.
 
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime};
 
 use tempfile::TempDir;
 use yantro_core::{
     proof::SeenState,
     run::{Decision, DecisionKind, RunId, RunState},
-    words::{kinds::Wish, name::Address},
+    words::{kinds::Wish, name::Address, time::Timestamp},
 };
 use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest, Options, RunView};
 
@@ -122,4 +122,11 @@ pub async fn started(folder: &TempDir, looking_only: bool) -> Result<Engine, Eng
 
 pub fn request(wish: Wish, of: &str) -> BeginRequest {
     BeginRequest::of_services(wish, of.split_whitespace())
+}
+
+/// Midnight of today as an estate says it.
+pub fn today() -> String {
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap();
+    let now = Timestamp::from_ms(now.as_millis().try_into().unwrap()).to_string();
+    format!("{}T00:00", &now[..10])
 }
