@@ -54,6 +54,49 @@ async fn a_host_is_looked_through_and_rebooted_in_the_console() {
     tokio::task::block_in_place(|| drop(server));
 }
 
+/// What its manager started again is said on the board, and who mends the way to a host has it tried at once.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_service_started_again_by_its_manager_is_said_so_and_a_host_is_tried_now() {
+    let Some(browser) = Browser::open(1280, 900).await else { return };
+    let Some(lab) = tokio::task::block_in_place(Lab::raise) else { return };
+    let pier = tokio::task::block_in_place(|| raise(&lab, "pier", 11));
+    let unit = "[Service]\\nExecStart=/bin/sleep 900\\nRestart=always\\nRestartSec=100ms\\n";
+    pier.ok(&["sh", "-c", &format!("printf '{unit}' > /etc/systemd/system/tides.service; systemctl daemon-reload; systemctl start tides")]);
+    let text = format!(
+        "[estate]\nname = \"Sound\"\nstands_for = \"test\"\n\
+         [host.pier]\nreach = \"ssh\"\naddress = \"{}\"\nssh = {{ account = \"root\", key = \"{}\", known_hosts = \"{}\" }}\n\
+         [service.tides]\nhost = \"pier\"\nrun_by = \"systemd\"\n",
+        pier.address(),
+        lab.file("key").display(),
+        lab.file("known_hosts").display()
+    );
+    let server = tokio::task::block_in_place(|| {
+        let server = Server::with_estate(&text);
+        connected(&server, "pier");
+        wait_until("it is proven", || (server.state("pier/tides") == "proven").then_some(()));
+        server
+    });
+    browser.sign_in(&server).await;
+    let base = server.base();
+    browser.driver.goto(&base).await.unwrap();
+    browser.see("tides").await;
+    pier.ok(&["systemctl", "kill", "--signal=KILL", "tides"]);
+    browser.see("started again once by the manager").await;
+    browser.driver.goto(format!("{base}/hosts/pier")).await.unwrap();
+    browser.see("Look again").await;
+    pier.link_is(false);
+    browser.see("Try now").await;
+    let tries = || link(&server, "pier")["tries"].as_u64().unwrap_or_default();
+    // By then the next attempt by itself is a while off.
+    tokio::task::block_in_place(|| wait_until("it was tried some times", || (tries() >= 5).then_some(())));
+    pier.link_is(true);
+    browser.press("Try now").await;
+    browser.see("Look again").await;
+    tokio::task::block_in_place(|| assert_eq!(link(&server, "pier")["up"], true));
+    browser.close().await;
+    tokio::task::block_in_place(|| drop(server));
+}
+
 /// Pairs of texts that are drawn over each other, and how much wider the page is than what shows it.
 const CROWDED: &str = r#"
     const texts = [];
