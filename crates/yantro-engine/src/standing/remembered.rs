@@ -50,15 +50,7 @@ impl Remembered {
     /// Nothing yet. Versions begin at the time of the server's start: those of an earlier server are all older.
     pub fn new(started: Timestamp) -> Self {
         let version = started.as_ms().unsigned_abs() * 1000;
-        Self {
-            edition: 0,
-            version,
-            whole_from: version,
-            rows: BTreeMap::new(),
-            hosts: BTreeMap::new(),
-            made: None,
-            looked_at: Timestamp::from_ms(0),
-        }
+        Self { edition: 0, version, whole_from: version, rows: BTreeMap::new(), hosts: BTreeMap::new(), made: None, looked_at: started }
     }
 
     /// Whether what is remembered will do: a large board is not put together for each of many who ask.
@@ -68,7 +60,7 @@ impl Remembered {
     }
 
     /// Takes in a board that was just put together.
-    pub fn take(&mut self, edition: u64, rows: Vec<BoardRow>, hosts: Vec<HostRow>, took: Duration, looked_at: Timestamp) {
+    pub fn take(&mut self, edition: u64, rows: Vec<BoardRow>, hosts: Vec<HostRow>, took: Duration, looked_at: Option<Timestamp>) {
         let next = self.version + 1;
         let is_same_set = edition == self.edition && rows.len() == self.rows.len() && hosts.len() == self.hosts.len();
         if !is_same_set {
@@ -100,7 +92,8 @@ impl Remembered {
             self.version = next;
         }
         self.made = Some((Instant::now(), took));
-        self.looked_at = looked_at;
+        // Before the first round has ended there are looks all the same.
+        self.looked_at = looked_at.or_else(|| self.oldest()).unwrap_or(self.looked_at);
     }
 
     /// What is new since a version, or all of it.
@@ -121,9 +114,16 @@ impl Remembered {
 impl Remembered {
     /// What was last looked at before the round that all others were looked at in. Where nobody can look, the state says so.
     fn behind(&self) -> BTreeMap<Address, Timestamp> {
-        let could_look = |row: &BoardRow| !matches!(row.seen.state, SeenState::Unknown | SeenState::OutOfReach);
-        let rows = self.rows.values().map(|(_, row)| row);
-        rows.filter(|r| could_look(r) && r.seen.as_of < self.looked_at).map(|r| (r.address.clone(), r.seen.as_of)).collect()
+        self.seen_rows().filter(|r| r.seen.as_of < self.looked_at).map(|r| (r.address.clone(), r.seen.as_of)).collect()
+    }
+
+    fn oldest(&self) -> Option<Timestamp> {
+        self.seen_rows().map(|r| r.seen.as_of).min()
+    }
+
+    fn seen_rows(&self) -> impl Iterator<Item = &BoardRow> {
+        let could_look = |row: &&BoardRow| !matches!(row.seen.state, SeenState::Unknown | SeenState::OutOfReach);
+        self.rows.values().map(|(_, row)| row).filter(could_look)
     }
 }
 

@@ -62,7 +62,7 @@ impl Engine {
         }
         let (began, now) = (Instant::now(), self.hands.clock.now());
         // Before the rows: what is looked at meanwhile is no older than this.
-        let looked_at = Timestamp::from_ms(self.shared.looked_at_ms.load(Ordering::Relaxed));
+        let looked_at = Some(self.shared.looked_at_ms.load(Ordering::Relaxed)).filter(|ms| *ms > 0).map(Timestamp::from_ms);
         let (mut services, mut hosts) = (Vec::new(), Vec::new());
         if let Some(l) = &loaded {
             let runs = read(&self.shared.runs);

@@ -1,9 +1,14 @@
 //! What is told: the board by what is new, the stream of events, and a run's report in every form.
 
-use rstest::rstest;
-use yantro_core::{run::RunState, words::kinds::Wish};
+use std::time::SystemTime;
 
-use crate::world::World;
+use rstest::rstest;
+use yantro_core::{
+    run::RunState,
+    words::{kinds::Wish, time::Timestamp},
+};
+
+use crate::world::{ESTATE, World};
 
 /// Whoever knows a version of the board is told only what is new since; and what was told adds up to the whole.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -100,4 +105,15 @@ async fn a_run_that_goes_on_is_forecast() {
     assert!(forecast.now.late_ms >= forecast.now.likely_ms);
     let missing = world.engine.forecast(yantro_core::run::RunId(77));
     assert!(missing.is_err());
+}
+
+/// Before the first round of looks has ended, how old all is is told by the looks there are.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_board_is_never_older_than_its_server() {
+    let before = Timestamp::from_ms(SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap().as_millis().try_into().unwrap());
+    let world = World::bare().await;
+    assert!(world.engine.board().looked_at >= before, "{}", world.engine.board().looked_at);
+    world.load(ESTATE).await.unwrap();
+    let board = world.engine.board();
+    assert!(board.looked_at >= before && board.services.len() == 4, "{}", board.looked_at);
 }
