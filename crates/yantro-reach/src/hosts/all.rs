@@ -99,6 +99,11 @@ impl Hosts {
         self.far(host).map(|f| f.link())
     }
 
+    pub(crate) fn all_far(&self) -> Vec<(HostName, Arc<Far>)> {
+        let far = self.far.read().unwrap_or_else(PoisonError::into_inner);
+        far.iter().map(|(name, far)| (name.clone(), Arc::clone(far))).collect()
+    }
+
     pub(crate) fn far(&self, host: &HostName) -> Option<Arc<Far>> {
         self.far.read().unwrap_or_else(PoisonError::into_inner).get(host).cloned()
     }

@@ -373,10 +373,14 @@ impl Hosts {
         let (host, service) = (&spec.service.address.host, spec.service);
         let Some(power) = power_of(service) else { return Err(refused("it is no host".to_owned(), "check the estate")) };
         let goes_down = matches!(spec.kind, ActKind::Stop | ActKind::Clear);
-        if spec.kind != ActKind::Start
-            && let Some(why) = self.why_ours(host).await
-        {
-            return Err(refused(format!("{host} is never acted on: {why}"), "do it by hand"));
+        if spec.kind != ActKind::Start {
+            let against = match self.why_ours(host).await {
+                None => self.why_way(host).await,
+                ours => ours,
+            };
+            if let Some(why) = against {
+                return Err(refused(format!("{host} is never acted on: {why}"), "do it by hand"));
+            }
         }
         if let (ServiceRunner::Host(of), true) = (&service.runner, goes_down) {
             let far = self.far(host);

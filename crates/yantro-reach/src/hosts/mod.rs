@@ -11,7 +11,7 @@ pub use all::{Hosts, Seen};
 pub use claims::Claims;
 
 use std::{
-    collections::{BTreeMap, HashMap},
+    collections::{BTreeMap, BTreeSet, HashMap},
     sync::Arc,
     time::Duration,
 };
@@ -63,6 +63,10 @@ pub struct Looked {
     pub known: Option<ActRecord>,
 }
 
+fn comes_through(to: &HostName, hop: &HostName) -> String {
+    format!("Yantro comes to {to} through it (here → {hop} → {to})")
+}
+
 /// A log that is being read, wherever it is.
 pub struct ReadLog {
     far: Option<Arc<Far>>,
@@ -78,30 +82,50 @@ impl Hosts {
         if !of_hosts {
             return Ways { units, ..Ways::default() };
         }
-        let named = |text: &str| {
-            let is = |name: &HostName, host: &Host| {
-                name.as_str() == text.to_ascii_lowercase()
-                    || host.address == text
-                    || host.ssh.as_ref().and_then(|s| s.to.as_deref()) == Some(text)
-            };
-            hosts.iter().find(|(name, host)| is(name, host)).map(|(name, _)| name.clone())
-        };
         for name in hosts.keys() {
             if let Some(why) = self.why_ours(name).await {
                 ways.insert(name.clone(), why);
             }
         }
-        let asked = hosts.keys().filter_map(|name| Some((name, self.far(name)?)));
-        for (name, through) in join_all(asked.map(|(name, far)| async move { (name, far.goes_through().await) })).await {
-            let through = through.unwrap_or_else(|why| {
-                unsaid.push(format!("{name}: {why}"));
-                Vec::new()
+        for (to, hops) in self.all_goes_through().await {
+            let hops = hops.unwrap_or_else(|why| {
+                unsaid.push(format!("{to}: {why}"));
+                BTreeSet::new()
             });
-            for hop in through.iter().filter_map(|h| named(h)).filter(|hop| hop != name) {
-                ways.entry(hop.clone()).or_insert_with(|| format!("Yantro comes to {name} through it (here → {hop} → {name})"));
+            for hop in hops.into_iter().filter(|hop| *hop != to && hosts.contains_key(hop)) {
+                ways.entry(hop.clone()).or_insert_with(|| comes_through(&to, &hop));
             }
         }
         Ways { hosts: ways, units, unsaid }
+    }
+
+    /// The hosts that the way to each goes through; an error says why that cannot be said.
+    async fn all_goes_through(&self) -> Vec<(HostName, Result<BTreeSet<HostName>, String>)> {
+        let all: Vec<(HostName, Arc<Far>)> = self.all_far();
+        let addresses = join_all(all.iter().map(|(name, far)| async move {
+            let found = tokio::time::timeout(NAMED_WITHIN, crate::acts::accounts::addresses(far.address(), 0)).await;
+            (name, found.ok().and_then(Result::ok).unwrap_or_default().iter().map(std::net::SocketAddr::ip).collect::<Vec<_>>())
+        }))
+        .await;
+        let addresses: BTreeMap<&HostName, Vec<std::net::IpAddr>> = addresses.into_iter().collect();
+        let named = |called: &BTreeSet<String>| -> BTreeSet<HostName> {
+            let is = |far: &Far, name: &HostName| {
+                let at = |text: &String| text.parse().is_ok_and(|ip| addresses[name].contains(&ip));
+                called.iter().any(|text| far.is_called(text) || at(text))
+            };
+            all.iter().filter(|(name, far)| is(far, name)).map(|(name, _)| name.clone()).collect()
+        };
+        let asked = all.iter().map(|(name, far)| async move { (name.clone(), far.goes_through().await) });
+        join_all(asked).await.into_iter().map(|(name, called)| (name, called.map(|called| named(&called)))).collect()
+    }
+
+    /// Why a host is a way to another, or may be one; asked anew whenever something is done to its power.
+    pub(crate) async fn why_way(&self, host: &HostName) -> Option<String> {
+        let ways = self.all_goes_through().await;
+        let through = ways.iter().find(|(to, hops)| to != host && hops.as_ref().is_ok_and(|hops| hops.contains(host)));
+        let unsaid =
+            || ways.iter().find_map(|(to, hops)| Some(format!("whether it is the way to {to} cannot be said: {}", hops.as_ref().err()?)));
+        through.map(|(to, _)| comes_through(to, host)).or_else(unsaid)
     }
 
     /// Whether a host is the machine that the server itself runs on, however it is reached.

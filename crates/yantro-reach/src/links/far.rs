@@ -5,7 +5,7 @@ mod asks;
 mod conn;
 
 use std::{
-    collections::HashMap,
+    collections::{BTreeSet, HashMap},
     process::Stdio,
     sync::{
         Arc, Mutex, PoisonError,
@@ -27,7 +27,7 @@ use yantro_core::{
 
 use crate::{
     links::{
-        hops::hops_in,
+        hops::{hops_in, hostname_in, may_be_a_host},
         opening::{Opened, ended, open},
         outbox::Outbox,
         trouble::{Trouble, trouble_of},
@@ -49,6 +49,8 @@ const LOST_AFTER: Duration = Duration::from_secs(8);
 const FILES_EVERY: Duration = Duration::from_millis(500);
 /// The first pause before connecting again, and the longest.
 const PAUSES: (Duration, Duration) = (Duration::from_millis(200), Duration::from_secs(15));
+/// A way that goes through more names than these is not followed to its end.
+const MOST_HOPS: usize = 64;
 /// The longest pause while somebody waits for the host.
 const WANTED_PAUSE: Duration = Duration::from_secs(1);
 /// An act waits so long for the link before it is given up, as long as it was never sent.
@@ -415,27 +417,51 @@ impl Far {
         self.link.borrow().hello.as_ref().map(|h| h.boot.clone())
     }
 
-    /// The hosts that the SSH client goes through to come there, as its own configuration has it.
-    pub(crate) async fn goes_through(&self) -> Result<Vec<String>, String> {
+    /// The machines that the way to this host goes through, by all that they are called: as the client's configuration names them, and
+    /// what it says of each of those itself, which may be another name for another, and have a way of its own.
+    pub(crate) async fn goes_through(&self) -> Result<BTreeSet<String>, String> {
+        let to = self.spec.to.as_deref().unwrap_or(&self.address);
+        let mut called = BTreeSet::new();
+        let mut queue = hops_in(&self.settings_for(to, self.spec.account.as_deref()).await?);
+        while let Some(hop) = queue.pop() {
+            if !called.insert(hop.clone()) || !may_be_a_host(&hop) {
+                continue;
+            }
+            if called.len() > MOST_HOPS {
+                return Err("its way goes through too many".to_owned());
+            }
+            let settings = self.settings_for(&hop, None).await?;
+            queue.extend(hops_in(&settings));
+            called.extend(hostname_in(&settings));
+        }
+        Ok(called)
+    }
+
+    /// What the client's configuration says of a name, as `ssh -G` prints it.
+    async fn settings_for(&self, name: &str, account: Option<&str>) -> Result<String, String> {
         let mut ssh = tokio::process::Command::new("ssh");
         ssh.arg("-G");
         if let Some(config) = &self.spec.config {
             ssh.args(["-F", config]);
         }
-        if let Some(account) = &self.spec.account {
+        if let Some(account) = account {
             ssh.args(["-l", account]);
         }
-        ssh.arg("--").arg(self.spec.to.as_deref().unwrap_or(&self.address)).stdin(Stdio::null()).stderr(Stdio::null());
-        let out = match tokio::time::timeout(Duration::from_secs(5), ssh.kill_on_drop(true).output()).await {
-            Ok(Ok(out)) if out.status.success() => out,
+        ssh.arg("--").arg(name).stdin(Stdio::null());
+        match tokio::time::timeout(Duration::from_secs(5), ssh.kill_on_drop(true).output()).await {
+            Ok(Ok(out)) if out.status.success() => Ok(String::from_utf8_lossy(&out.stdout).into_owned()),
             Ok(Ok(out)) => {
                 let said = String::from_utf8_lossy(&out.stderr).lines().last().unwrap_or("nothing").trim().to_owned();
-                return Err(format!("ssh -G says: {said}"));
+                Err(format!("ssh -G says: {said}"))
             }
-            Ok(Err(e)) => return Err(format!("ssh cannot be run: {e}")),
-            Err(_) => return Err("ssh -G does not answer".to_owned()),
-        };
-        Ok(hops_in(&String::from_utf8_lossy(&out.stdout)))
+            Ok(Err(e)) => Err(format!("ssh cannot be run: {e}")),
+            Err(_) => Err("ssh -G does not answer".to_owned()),
+        }
+    }
+
+    /// Whether it is called so: by its name, by its address, or as the client knows it.
+    pub(crate) fn is_called(&self, text: &str) -> bool {
+        self.host.as_str() == text.to_ascii_lowercase() || self.address == text || self.spec.to.as_deref() == Some(text)
     }
 
     /// Waits for the link, however long.

@@ -8,6 +8,16 @@ pub(super) fn hops_in(settings: &str) -> Vec<String> {
     jumps.chain(words).filter(|word| *word != "none").map(hop).collect()
 }
 
+/// The name or address that a name stands for by a client's settings.
+pub(super) fn hostname_in(settings: &str) -> Option<String> {
+    settings.lines().find_map(|l| l.strip_prefix("hostname ")).map(|name| name.trim().to_owned())
+}
+
+/// Whether a word of a `ProxyCommand` can be a host's name, and no option, path or placeholder.
+pub(super) fn may_be_a_host(word: &str) -> bool {
+    !word.starts_with('-') && !word.is_empty() && word.chars().all(|c| c.is_ascii_alphanumeric() || ".-_:".contains(c))
+}
+
 /// The host of a jump: `account@host:port`, or `ssh://…`.
 fn hop(jump: &str) -> String {
     let jump = jump.trim().trim_start_matches("ssh://");
@@ -23,6 +33,16 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+
+    #[rstest]
+    #[case::a_name("harbour", true)]
+    #[case::an_address("fd00::2", true)]
+    #[case::an_option("-W", false)]
+    #[case::a_placeholder("%h:%p", false)]
+    #[case::a_path("/usr/bin/nc", false)]
+    fn a_word_that_can_be_a_host_is_told(#[case] word: &str, #[case] may_be: bool) {
+        assert_eq!(may_be_a_host(word), may_be);
+    }
 
     #[rstest]
     #[case::none("user root\nproxyjump none\nport 22\n", &[])]

@@ -36,12 +36,12 @@ fn own_address() -> Option<IpAddr> {
 }
 
 /// A host of this body, whose power is given and taken by commands that note it.
-fn estate(folder: &Path, host: &str) -> Estate {
+fn estate(folder: &Path, host: &str, more: &str) -> Estate {
     let at = folder.display();
     let noted = |what: &str| format!("[\"/bin/sh\", \"-c\", \"echo {what} >> {at}/noted\"]");
     let text = format!(
         "[estate]\nname = \"Reach\"\nstands_for = \"test\"\n[host.quay]\n{host}\nstop = {{ force = \"allow\" }}\n\
-         [host.quay.power]\nby = \"commands\"\nasked_by_controller = true\non = {}\noff = {}\nstate = [\"/bin/true\"]\n",
+         [host.quay.power]\nby = \"commands\"\nasked_by_controller = true\non = {}\noff = {}\nstate = [\"/bin/true\"]\n{more}",
         noted("on"),
         noted("off"),
     );
@@ -82,7 +82,7 @@ async fn acted(folder: &Path, estate: &Estate, kind: ActKind) -> (String, String
 #[tokio::test(flavor = "multi_thread")]
 async fn ones_own_machine_keeps_its_power(#[case] kind: ActKind) {
     let folder = tempfile::tempdir().unwrap();
-    let estate = estate(folder.path(), "reach = \"here\"\naddress = \"127.0.0.1\"");
+    let estate = estate(folder.path(), "reach = \"here\"\naddress = \"127.0.0.1\"", "");
     let (came, noted) = acted(folder.path(), &estate, kind).await;
     assert!(came.contains("machine that Yantro itself runs on"), "{came}");
     assert_eq!(noted, "");
@@ -98,10 +98,37 @@ async fn ones_own_machine_keeps_its_power_by_whatever_way_it_is_described(#[case
     let folder = tempfile::tempdir().unwrap();
     let unreached =
         format!("reach = \"ssh\"\naddress = \"{address}\"\nssh = {{ key = \"{}\", port = 9 }}", folder.path().join("key").display());
-    let estate = estate(folder.path(), &unreached);
+    let estate = estate(folder.path(), &unreached, "");
     let (came, noted) = acted(folder.path(), &estate, kind).await;
     assert!(came.contains("machine that Yantro itself runs on"), "{came}");
     assert_eq!(noted, "");
+}
+
+/// What a hop is called in the client's configuration may be another name for a host, by which Yantro comes to the next: that keeps
+/// its power, too. Where that configuration cannot be asked nobody can say.
+#[rstest]
+#[case::by_its_address("Host pier\n  ProxyJump 127.0.0.1:9\n", "comes to pier through it")]
+#[case::by_another_name("Host pier\n  ProxyJump lamp\nHost lamp\n  HostName 127.0.0.1\n", "comes to pier through it")]
+#[case::over_another(
+    "Host pier\n  ProxyJump mast\nHost mast\n  HostName 10.255.0.9\n  ProxyJump lamp\nHost lamp\n  HostName 127.0.0.1\n",
+    "comes to pier through it"
+)]
+#[case::by_a_command("Host pier\n  ProxyCommand /bin/false -W %h:%p lamp\nHost lamp\n  HostName 127.0.0.1\n", "comes to pier through it")]
+#[case::not_to_be_asked("Host pier\n  ProxyJmp lamp\n", "cannot be said: ssh -G says")]
+#[tokio::test(flavor = "multi_thread")]
+async fn the_way_to_another_keeps_its_power_at_each_act(#[case] config: &str, #[case] why: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path().join("ssh_config");
+    std::fs::write(&at, config).unwrap();
+    let ssh = format!("ssh = {{ key = \"{}\", port = 9, config = \"{}\" }}", folder.path().join("key").display(), at.display());
+    let quay = format!("reach = \"ssh\"\naddress = \"127.0.0.1\"\n{ssh}");
+    let pier = format!("[host.pier]\nreach = \"ssh\"\naddress = \"127.0.0.2\"\n{}", ssh.replace("key =", "to = \"pier\", key ="));
+    let estate = estate(folder.path(), &quay, &pier);
+    for kind in [ActKind::Stop, ActKind::Force, ActKind::Clear] {
+        let (came, noted) = acted(folder.path(), &estate, kind).await;
+        assert!(came.contains(why), "{came}");
+        assert_eq!(noted, "");
+    }
 }
 
 /// Nobody answers at the loopback, which may lead to another: to give power takes nothing from anybody, and what is not ours may lose it.
@@ -111,7 +138,7 @@ async fn another_machine_that_is_not_reached_is_given_and_loses_power() {
         let folder = tempfile::tempdir().unwrap();
         let unreached =
             format!("reach = \"ssh\"\naddress = \"127.0.0.1\"\nssh = {{ key = \"{}\", port = 9 }}", folder.path().join("key").display());
-        let estate = estate(folder.path(), &unreached);
+        let estate = estate(folder.path(), &unreached, "");
         let (came, was_noted) = acted(folder.path(), &estate, kind).await;
         assert_eq!(was_noted, noted, "{came}");
     }
