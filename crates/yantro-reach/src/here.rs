@@ -410,10 +410,16 @@ impl Here {
         match (&service.runner, spec.kind) {
             (ServiceRunner::Systemd(s), kind) => {
                 let goes_down = matches!(kind, ActKind::Stop | ActKind::Clear | ActKind::Force);
-                if !matches!(kind, ActKind::Evidence(_))
-                    && let Some(why) = self.units.against(&s.unit, goes_down).await
-                {
-                    return Err(refused(why, "do it by hand"));
+                if !matches!(kind, ActKind::Evidence(_)) {
+                    match self.units.against(&s.unit, goes_down).await {
+                        Ok(None) => {}
+                        Ok(Some(why)) => return Err(refused(why, "do it by hand")),
+                        // What could not be asked counts as nothing: neither as ours nor as another's.
+                        Err(why) => {
+                            let why = format!("what would go down with {} cannot be said: {why}", s.unit);
+                            return Err(refused(why, "see what keeps the host's manager from answering, and try again"));
+                        }
+                    }
                 }
                 let (words, limit) = match kind {
                     ActKind::Start => (manager_command("start", &s.unit), service.start.patience.0),

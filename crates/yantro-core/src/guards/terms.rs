@@ -5,8 +5,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use crate::{
     model::{service::ServiceRunner, whole::Estate},
     plan::{Obstacle, Plan},
-    proof::UnitTerms,
-    words::{Force, kinds::StepKind, name::Address},
+    proof::{SeenState, UnitTerms},
+    words::{
+        Force,
+        kinds::StepKind,
+        name::{Address, HostName},
+    },
 };
 
 impl Plan {
@@ -66,9 +70,30 @@ impl Plan {
         }
     }
 
+    /// Managers whose terms nobody knows: a host without the outpost is not asked, and one may not answer. That nothing goes along is
+    /// not said by that.
+    fn unasked_managers(&self, estate: &Estate, terms: &BTreeMap<Address, UnitTerms>) -> BTreeSet<String> {
+        let mut by_host: BTreeMap<&HostName, BTreeSet<&Address>> = BTreeMap::new();
+        let reached = self.sequence.steps.iter().filter(|s| s.found != SeenState::OutOfReach);
+        for on in reached.filter_map(|s| s.service()).filter(|on| matches!(on.kind, StepKind::Stop | StepKind::Start)) {
+            let is_unit = estate.services.get(&on.address).is_some_and(|s| matches!(s.runner, ServiceRunner::Systemd(_)));
+            if is_unit && !terms.contains_key(&on.address) {
+                by_host.entry(&on.address.host).or_default().insert(&on.address);
+            }
+        }
+        let says = |(host, units): (&HostName, BTreeSet<&Address>)| {
+            let units: Vec<String> = units.into_iter().map(ToString::to_string).collect();
+            format!(
+                "what else the manager of {host} would stop or start along with {} is not known: it could not be asked",
+                units.join(", ")
+            )
+        };
+        by_host.into_iter().map(says).collect()
+    }
+
     /// Adds what is worth knowing of the managers' terms and keeps nobody from beginning.
     fn remark_on_managers(&mut self, estate: &Estate, terms: &BTreeMap<Address, UnitTerms>) {
-        let mut remarks = BTreeSet::new();
+        let mut remarks = self.unasked_managers(estate, terms);
         for on in self.sequence.steps.iter().filter_map(|s| s.service()) {
             let (Some(terms), Some(service)) = (terms.get(&on.address), estate.services.get(&on.address)) else { continue };
             let (patience, limit, word) = match on.kind {

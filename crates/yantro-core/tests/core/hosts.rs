@@ -244,6 +244,22 @@ fn what_yantro_hangs_on_is_refused_by_whatever_name(#[case] hung_on: &str, #[cas
     assert_eq!(why, [goes]);
 }
 
+/// A manager that could not be asked has not said that nothing goes along.
+#[rstest]
+#[case::not_asked(false, true)]
+#[case::asked(true, false)]
+fn a_manager_that_could_not_be_asked_is_told(#[case] is_asked: bool, #[case] is_told: bool) {
+    let (estate, graph) = sound("[service.ledger]\nlike = \"unit\"\nhost = \"office\"\n");
+    let chosen = resolve(&estate, &graph, &["office/ledger".to_owned()], &[]).unwrap();
+    let facts: Facts = estate.services.keys().map(|a| (a.clone(), SeenState::Proven)).collect();
+    let ledger: Address = "office/ledger".parse().unwrap();
+    let terms = is_asked.then(|| (ledger, UnitTerms::default())).into_iter().collect();
+    let mut plan = plan(&estate, &graph, &facts, &Usual::default(), &Request::new(Wish::Restart, chosen));
+    plan.guard(&Around { terms, ..Around::of(&estate, Timestamp::from_ms(0), &BTreeSet::new()) });
+    let told = "what else the manager of office would stop or start along with office/ledger is not known: it could not be asked";
+    assert_eq!(plan.remarks.contains(&told.to_owned()), is_told, "{:?}", plan.remarks);
+}
+
 /// The SSH server is the way by which a host is asked to go down: it goes and comes with it, and is no step of any run.
 #[rstest]
 #[case::shut_down(Wish::Stop)]

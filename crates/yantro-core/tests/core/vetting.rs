@@ -759,3 +759,19 @@ fn one_bad_value_hides_no_other_of_its_table(#[case] piece: &str, #[case] otherw
     }
     assert_eq!(faults.len(), all.len(), "{faults:?}");
 }
+
+/// A service on a host that is not there is held against no other: which it would share a port with nobody knows.
+#[test]
+fn what_is_on_no_host_takes_nothing_from_others() {
+    let of = |name: &str, host: &str| {
+        format!(
+            "[service.{name}]\nhost = \"{host}\"\nrun_by = \"process\"\nprocess = {{ program = \"/bin/x\" }}\n\
+             ladder = [{{ rung = \"port\", port = 5001 }}]\n[service.{name}-unit]\nhost = \"{host}\"\nrun_by = \"systemd\"\nunit = \"same\"\n"
+        )
+    };
+    let text =
+        format!("[estate]\nname = \"T\"\nstands_for = \"test\"\n[host.quay]\nreach = \"here\"\n{}{}", of("db", "qauy"), of("app", "quay"));
+    let faults = vet(&text, "/e").faults;
+    let errors: Vec<&str> = faults.iter().filter(|f| f.severity == Severity::Error).map(|f| f.message.as_str()).collect();
+    assert_eq!(errors, ["there is no host \"qauy\""; 2]);
+}

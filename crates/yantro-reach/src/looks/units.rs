@@ -359,15 +359,15 @@ impl Units {
     }
 
     /// Why an act on a unit would end what this process hangs on (R13): nothing of that is acted on, by whatever name and along with
-    /// whatever else. Where the manager does not answer, the name alone tells.
-    pub(crate) async fn against(&self, unit: &str, goes_down: bool) -> Option<String> {
+    /// whatever else. An error says why that cannot be said.
+    pub(crate) async fn against(&self, unit: &str, goes_down: bool) -> Result<Option<String>, String> {
         let by_name = own::units().contains(unit).then(|| unit.to_owned());
         let hung_on = match by_name {
-            None if goes_down => self.terms(unit).await.ok()?.hung_on,
+            None if goes_down => self.terms(unit).await?.hung_on,
             None => self.hung_on(std::iter::once(unit)).await,
             known => known,
         };
-        Some(format!("Yantro's own processes here hang on {}", hung_on?))
+        Ok(hung_on.map(|unit| format!("Yantro's own processes here hang on {unit}")))
     }
 
     /// Units that an act would move along with this one, over several relations: those that are up where it stops, those

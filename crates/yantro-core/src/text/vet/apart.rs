@@ -17,7 +17,7 @@ impl Vetting<'_, '_> {
     /// be proven by the other's process, and stopping one would end the other.
     pub(super) fn told_apart(&mut self, drafts: &[Draft], hosts: &BTreeMap<HostName, Host>, services: &mut BTreeMap<Address, Service>) {
         let mut alike: BTreeMap<(String, String, Vec<String>), Vec<Address>> = BTreeMap::new();
-        for (address, service) in services.iter() {
+        for (address, service) in services.iter().filter(|(a, _)| !self.stand_ins.contains(*a)) {
             let (Some(spec), Some(machine)) = (process_of(service), hosts.get(&address.host).and_then(machine_of)) else { continue };
             alike.entry((machine, spec.program.clone(), spec.args.clone())).or_default().push(address.clone());
         }

@@ -96,7 +96,9 @@ pub fn vet_with(text: &str, folder: &str, over: &BTreeMap<Address, Map<String, V
     }
     let (sound, places) = structure::read(text, &mut faults);
     let estate = match serde_json::from_value::<EstateFile>(sound.clone()) {
-        Ok(file) => Some(Vetting { file, sound, places, folder, over, faults: &mut faults, elsewhere: false }.estate()),
+        Ok(file) => {
+            Some(Vetting { file, sound, places, folder, over, faults: &mut faults, elsewhere: false, stand_ins: BTreeSet::new() }.estate())
+        }
         Err(error) => {
             // Whatever keeps it from being read was told with its place.
             if !faults.any_error() {
@@ -122,6 +124,8 @@ struct Vetting<'v, 't> {
     faults: &'v mut Faults<'t>,
     /// What is being vetted is on another host, where this one's folders mean nothing.
     elsewhere: bool,
+    /// Services that are looked at as if they were on a host, and are on none that is there: no other is held against them.
+    stand_ins: BTreeSet<Address>,
 }
 
 /// A piece of the text, in bytes.
@@ -390,6 +394,7 @@ impl Vetting<'_, '_> {
             if let Some(stand_in) = likeliest(&on_hosts, hosts) {
                 let address = Address { host: stand_in.clone(), service: name.clone(), copy: None };
                 if taken.insert(address.clone(), path.clone()).is_none() {
+                    self.stand_ins.insert(address.clone());
                     drafts.push(self.draft(address, &path, &merged, None, &hosts[&stand_in]));
                 }
             }

@@ -159,7 +159,7 @@ impl Vetting<'_, '_> {
         let mut units: BTreeMap<(&HostName, &str), &Address> = BTreeMap::new();
         let mut twice = Vec::new();
         let mut both_up = Vec::new();
-        for service in estate.services.values() {
+        for service in estate.services.values().filter(|s| !self.stand_ins.contains(&s.address)) {
             let address = &service.address;
             if let ServiceRunner::Systemd(spec) = &service.runner
                 && let Some(other) = units.insert((&address.host, &spec.unit), address)

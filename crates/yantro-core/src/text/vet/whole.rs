@@ -18,7 +18,7 @@ impl Vetting<'_, '_> {
         let place = |a: &Address| self.places.key(&format!("service.{}", self.written(a)));
         let mut ports: BTreeMap<(String, u16), &Address> = BTreeMap::new();
         let mut found: Vec<Found> = Vec::new();
-        for service in estate.services.values() {
+        for service in estate.services.values().filter(|s| !self.stand_ins.contains(&s.address)) {
             for rung in &service.ladder {
                 let RungKind::Port { port, on, held_by_any: false } = &rung.kind else { continue };
                 let key = (on.clone().unwrap_or_default(), *port);
@@ -40,7 +40,7 @@ impl Vetting<'_, '_> {
         }
         // Copies that share a log file must have patterns that tell whose line it is (R17).
         let mut shared: BTreeMap<(&str, &str), &Address> = BTreeMap::new();
-        for service in estate.services.values() {
+        for service in estate.services.values().filter(|s| !self.stand_ins.contains(&s.address)) {
             let patterns = [&service.start.patterns, &service.stop.patterns];
             for (log, pattern) in service
                 .logs
