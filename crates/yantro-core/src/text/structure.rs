@@ -35,8 +35,8 @@ pub(super) fn format() -> Value {
     schemars::schema_for!(EstateFile).to_value()
 }
 
-/// Where each key and value of the file stands, by path: `service.fares-db.start.patience`; and what keys that are none may have been
-/// meant for.
+/// Where each key and value of the file stands, by path: `service.fares-db.start.patience`; and where something was meant
+/// that is blamed: by a value that it cannot be, or a key that is misspelt.
 #[derive(Debug, Default)]
 pub struct Places(BTreeMap<String, (Range<usize>, Range<usize>)>, BTreeSet<String>);
 
@@ -56,7 +56,7 @@ impl Places {
     /// Whether the file was meant to say something at this path: by a value that it cannot be, or by a key that is misspelt. Either is
     /// blamed itself.
     pub fn is_meant(&self, path: &str) -> bool {
-        self.has(path) || self.1.contains(path)
+        self.1.contains(path)
     }
     fn nearest(&self, path: &str) -> Option<&(Range<usize>, Range<usize>)> {
         let mut path = path;
@@ -203,8 +203,9 @@ impl<'s> Walk<'s, '_, '_> {
                 );
                 continue;
             };
-            if let Some(sound) = self.value(inner, value, &here) {
-                out.insert(name.to_owned(), sound);
+            match self.value(inner, value, &here) {
+                Some(sound) => drop(out.insert(name.to_owned(), sound)),
+                None => drop(self.places.1.insert(here)),
             }
         }
         for wanted in schema.get("required").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str) {
@@ -235,7 +236,11 @@ impl<'s> Walk<'s, '_, '_> {
                 let sound = items.iter().enumerate().filter_map(|(i, item)| {
                     let here = format!("{path}.{i}");
                     self.places.0.insert(here.clone(), (item.span(), item.span()));
-                    self.value(inner, item, &here)
+                    let sound = self.value(inner, item, &here);
+                    if sound.is_none() {
+                        self.places.1.insert(path.to_owned());
+                    }
+                    sound
                 });
                 Some(Value::Array(sound.collect()))
             }

@@ -742,6 +742,18 @@ fn one_slip_is_one_fault(#[case] piece: &str, #[case] otherwise: &str) {
     "run_by = \"process\"\nprocess = { program = \"/bin/db\", args = [\"{nope}\"] }",
     &["is on no host", "nope"]
 )]
+#[case::copies_on_a_host_that_is_not_there(
+    "host = \"quay\"\nrun_by = \"process\"\nprocess = { program = \"/bin/db\" }",
+    "host = \"qauy\"\nrun_by = \"process\"\nprocess = { program = \"/bin/db\", args = [\"{lane}\"] }\ncopies = { left = { values = { lane = \"A\" } } }",
+    &["qauy"]
+)]
+#[case::no_command_in_its_list("start = [\"/bin/on\"]", "start = []", &["has no start command"])]
+#[case::no_host_in_its_list("host = \"quay\"\nrun_by = \"process\"", "hosts = []\nrun_by = \"process\"", &["is on no host"])]
+#[case::nothing_that_gives_power(
+    "by = \"redfish\", controller = \"https://10.0.9.2\", system = \"/s\"",
+    "by = \"commands\", on = []",
+    &["no command gives host pier power"]
+)]
 #[case::power_by_what_is_unknown(
     "by = \"redfish\", controller = \"https://10.0.9.2\", system = \"/s\"",
     "by = \"redfsh\", controller = \"http://10.0.9.2\", system = \"s\", password = \"hunter2\"",

@@ -85,7 +85,7 @@ impl Turns {
         let Some(turn) = self.0.get_mut(of) else { return };
         let Some((began, at)) = turn.under_way.take() else { return };
         let took = now.duration_since(began);
-        turn.next = Some(began + took + ROUND.max((took * PAUSE_TIMES).min(LONGEST_PAUSE)));
+        turn.next = Some(now + ROUND.max((took * PAUSE_TIMES).min(LONGEST_PAUSE)));
         turn.looked_at = Some(at);
     }
 

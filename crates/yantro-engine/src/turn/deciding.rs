@@ -7,7 +7,7 @@ use yantro_core::{
     run::{Begun, Decision, Divert, Event, Input, Order, Refusal, Run, RunId, Stamped},
 };
 
-use super::Work;
+use super::{Work, frozen_at};
 use crate::{
     engine::read,
     error::EngineError,
@@ -38,7 +38,7 @@ impl Work {
         self.engine.shared.runs.write().unwrap_or_else(PoisonError::into_inner).insert(id, run);
         // One may have begun since it was planned.
         if let Some(loaded) = self.engine.loaded() {
-            self.tell_of_freezes(id, &loaded.estate, now);
+            let _ = self.input(id, Input::Frozen(frozen_at(&loaded.estate, now)));
         }
         self.orders.push((id, Order::TakeLocks));
         if let Some(identity) = asked_as {

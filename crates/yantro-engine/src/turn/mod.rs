@@ -503,20 +503,11 @@ impl Work {
 
     /// Tells every open run which change freezes are on: they hold new stops (R25).
     fn heed_freezes(&mut self, estate: &Estate, now: Timestamp) {
+        let on = frozen_at(estate, now);
         for run in self.open_runs() {
-            self.tell_of_freezes(run, estate, now);
+            // The run was there a moment ago, and ended runs take no harm.
+            let _ = self.input(run, Input::Frozen(on.clone()));
         }
-    }
-
-    /// Tells a run which change freezes are on.
-    fn tell_of_freezes(&mut self, run: RunId, estate: &Estate, now: Timestamp) {
-        let on = estate.freezes.iter().filter_map(|(name, f)| {
-            let (_, until) = f.hours.covering(now)?;
-            let says = format!("{} is a change freeze until {}", f.title, until.in_zone(&f.hours.zone));
-            Some((name.clone(), Frozen { says, impact: f.impact }))
-        });
-        // The run was there a moment ago, and ended runs take no harm.
-        let _ = self.input(run, Input::Frozen(on.collect()));
     }
 
     pub(crate) fn forget_ended(&mut self) {
@@ -526,4 +517,14 @@ impl Work {
             runs.remove(id);
         }
     }
+}
+
+/// The change freezes that are on.
+fn frozen_at(estate: &Estate, now: Timestamp) -> BTreeMap<String, Frozen> {
+    let on = estate.freezes.iter().filter_map(|(name, f)| {
+        let (_, until) = f.hours.covering(now)?;
+        let says = format!("{} is a change freeze until {}", f.title, until.in_zone(&f.hours.zone));
+        Some((name.clone(), Frozen { says, impact: f.impact }))
+    });
+    on.collect()
 }

@@ -391,13 +391,8 @@ impl Vetting<'_, '_> {
                 self.lacks(&missing, self.places.key(&path), format!("service {name} is on no host"), "add `host = \"…\"`");
             }
             // The rest of it is looked at all the same, as if it were on the likeliest.
-            if let Some(stand_in) = likeliest(&on_hosts, hosts) {
-                let address = Address { host: stand_in.clone(), service: name.clone(), copy: None };
-                if taken.insert(address.clone(), path.clone()).is_none() {
-                    self.stand_ins.insert(address.clone());
-                    drafts.push(self.draft(address, &path, &merged, None, &hosts[&stand_in]));
-                }
-            }
+            let stand_in = likeliest(&on_hosts, hosts);
+            let mut on: Vec<HostName> = stand_in.iter().cloned().collect();
             for host_text in on_hosts {
                 let known = host_text.parse::<HostName>().ok().filter(|h| hosts.contains_key(h));
                 let Some(host) = known else {
@@ -411,6 +406,9 @@ impl Vetting<'_, '_> {
                     );
                     continue;
                 };
+                on.push(host);
+            }
+            for host in on {
                 if settings.optional == Some(true) {
                     let on = self.file.host.iter().any(|(n, h)| {
                         n.eq_ignore_ascii_case(host.as_str()) && h.turns_on.iter().any(|s| s.eq_ignore_ascii_case(name.as_str()))
@@ -432,6 +430,9 @@ impl Vetting<'_, '_> {
                         None => None,
                     };
                     let address = Address { host: host.clone(), service: name.clone(), copy };
+                    if stand_in.is_some() {
+                        self.stand_ins.insert(address.clone());
+                    }
                     if let Some(other) = taken.insert(address.clone(), path.clone()) {
                         self.faults.error_also(
                             "duplicate",
