@@ -1,7 +1,7 @@
 //! Every host of the estates there are, and how each is come to.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     sync::{Arc, PoisonError, RwLock, RwLockReadGuard},
 };
 
@@ -13,13 +13,16 @@ use yantro_core::{
 
 use crate::{
     here::Here,
-    hosts::{known::Known, sim::Sim},
+    hosts::{known::Known, sim::Sim, together::Together},
     links::far::{Far, Link, OutOfReach},
     looks::{look::RawLook, procs::boot_id},
 };
 
 /// What a look came to: what was seen, or that its host does not answer.
 pub type Seen = Result<RawLook, OutOfReach>;
+
+/// A host, and those that the way to it goes through; an error says why that cannot be said.
+pub(super) type GoesThrough = (HostName, Result<BTreeSet<HostName>, String>);
 
 /// How to come to every host.
 pub struct Hosts {
@@ -30,6 +33,7 @@ pub struct Hosts {
     pub(super) powers: RwLock<BTreeMap<HostName, Power>>,
     pub(super) known: Arc<Known>,
     pub(super) sim: Sim,
+    pub(super) ways: Together<Vec<GoesThrough>>,
 }
 
 impl Hosts {
@@ -43,6 +47,7 @@ impl Hosts {
             powers: RwLock::default(),
             known: Arc::default(),
             sim: Sim::default(),
+            ways: Together::default(),
         }
     }
 

@@ -6,6 +6,7 @@ mod known;
 mod machines;
 pub mod power;
 mod sim;
+mod together;
 
 pub use all::{Hosts, Seen};
 pub use claims::Claims;
@@ -45,12 +46,13 @@ use crate::{
         tree::Round,
     },
 };
+use all::GoesThrough;
 use claims::{on_here, told};
 
 /// How long a host's name may take to become addresses.
 const NAMED_WITHIN: Duration = Duration::from_secs(2);
 
-/// Looks taken side by side on this machine.
+/// Looks taken side by side on this machine, and questions put to the client's configuration.
 const SIDE_BY_SIDE: usize = 32;
 
 /// A service to be looked at.
@@ -87,20 +89,24 @@ impl Hosts {
                 ways.insert(name.clone(), why);
             }
         }
-        for (to, hops) in self.all_goes_through().await {
-            let hops = hops.unwrap_or_else(|why| {
+        for (to, hops) in self.all_go_through().await.iter() {
+            let hops = hops.clone().unwrap_or_else(|why| {
                 unsaid.push(format!("{to}: {why}"));
                 BTreeSet::new()
             });
-            for hop in hops.into_iter().filter(|hop| *hop != to && hosts.contains_key(hop)) {
-                ways.entry(hop.clone()).or_insert_with(|| comes_through(&to, &hop));
+            for hop in hops.into_iter().filter(|hop| hop != to && hosts.contains_key(hop)) {
+                ways.entry(hop.clone()).or_insert_with(|| comes_through(to, &hop));
             }
         }
         Ways { hosts: ways, units, unsaid }
     }
 
-    /// The hosts that the way to each goes through; an error says why that cannot be said.
-    async fn all_goes_through(&self) -> Vec<(HostName, Result<BTreeSet<HostName>, String>)> {
+    /// The hosts that the way to each goes through: asked of the client anew, once for all who ask at the same time.
+    async fn all_go_through(&self) -> Arc<Vec<GoesThrough>> {
+        self.ways.answer(self.ask_all_ways()).await
+    }
+
+    async fn ask_all_ways(&self) -> Vec<GoesThrough> {
         let all: Vec<(HostName, Arc<Far>)> = self.all_far();
         let addresses = join_all(all.iter().map(|(name, far)| async move {
             let found = tokio::time::timeout(NAMED_WITHIN, crate::acts::accounts::addresses(far.address(), 0)).await;
@@ -115,13 +121,17 @@ impl Hosts {
             };
             all.iter().filter(|(name, far)| is(far, name)).map(|(name, _)| name.clone()).collect()
         };
-        let asked = all.iter().map(|(name, far)| async move { (name.clone(), far.goes_through().await) });
-        join_all(asked).await.into_iter().map(|(name, called)| (name, called.map(|called| named(&called)))).collect()
+        let asked = all.iter().cloned().map(|(name, far)| async move {
+            let called = far.goes_through().await;
+            (name, called)
+        });
+        let said = stream::iter(asked).buffered(SIDE_BY_SIDE).collect::<Vec<_>>().await;
+        said.into_iter().map(|(name, called)| (name, called.map(|called| named(&called)))).collect()
     }
 
     /// Why a host is a way to another, or may be one; asked anew whenever something is done to its power.
     pub(crate) async fn why_way(&self, host: &HostName) -> Option<String> {
-        let ways = self.all_goes_through().await;
+        let ways = self.all_go_through().await;
         let through = ways.iter().find(|(to, hops)| to != host && hops.as_ref().is_ok_and(|hops| hops.contains(host)));
         let unsaid =
             || ways.iter().find_map(|(to, hops)| Some(format!("whether it is the way to {to} cannot be said: {}", hops.as_ref().err()?)));

@@ -10,7 +10,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use rand::{Rng, SeedableRng, rngs::StdRng};
+use rand::{RngExt, SeedableRng, rngs::StdRng};
 use rand_distr::{Distribution, LogNormal};
 use tokio::sync::Notify;
 use yantro_core::{
