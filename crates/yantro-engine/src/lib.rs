@@ -39,8 +39,9 @@ pub use loaded::Loaded;
 pub use standing::board::{BoardRow, BoardView, HostRow};
 pub use told::{
     acts::ActMark,
+    comparison::{Beside, Comparison, EarlierRun, Took},
     forecast::{RunForecast, SlowStep, WindowView},
     publish::{Published, Topic},
-    report::{Beside, Comparison, EarlierRun, Found, Report, ReportStep, Took},
+    report::{Found, Report, ReportStep},
     view::{NoteView, PreflightView, RunView, StepView},
 };

@@ -18,7 +18,9 @@ use std::path::PathBuf;
 use clap::{Parser, Subcommand};
 use yantro_core::words::kinds::Wish;
 
-use commands::{acts, amend, attend, board, decisions, demo, estate, follow, logs, power, procedures, reach, runs, serve, survey};
+use commands::{
+    acts, amend, attend, board, decisions, demo, estate, follow, logs, power, procedures, reach, rehearse, runs, serve, survey,
+};
 
 /// Plans and runs stop, start and restart sequences across services that rely on each other, each step proven.
 #[derive(Parser)]
@@ -95,7 +97,7 @@ enum Command {
     /// Carry out a procedure.
     CarryOut(procedures::CarryOut),
     /// Play a wish or a procedure against its forecast; touches nothing.
-    Rehearse(procedures::Rehearse),
+    Rehearse(rehearse::Rehearse),
     /// Watch a run until it ends.
     Watch(follow::Watch),
     /// List runs, the newest first.

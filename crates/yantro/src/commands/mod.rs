@@ -14,6 +14,7 @@ pub mod logs;
 pub mod power;
 pub mod procedures;
 pub mod reach;
+pub mod rehearse;
 pub mod runs;
 pub mod serve;
 pub mod shown;

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{Draft, Vetting, lay_over};
+use super::{Draft, Vetting, drafts::lay_over};
 use crate::{
     model::*,
     text::file::*,
