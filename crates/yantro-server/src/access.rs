@@ -21,7 +21,7 @@ use actix_web::{
     middleware::Next,
     web,
 };
-use rand::Rng;
+use rand::RngExt;
 use serde::Deserialize;
 
 use crate::problem::Problem;

@@ -37,7 +37,7 @@ pub async fn events(request: HttpRequest, engine: web::Data<Engine>) -> Result<H
     let hello = Bytes::from_static(b"retry: 1000\nevent: hello\ndata: {}\n\n");
     // Without a place from here on it would come back with the stray one.
     let anew = is_stray.then(|| Published::new(Topic::Anew, Some(here), &serde_json::json!({})).wire);
-    let all = stream::iter(std::iter::once(hello).chain(anew).chain(missed)).chain(follow(live, upto)).map(Ok::<_, std::io::Error>);
+    let all = stream::iter(std::iter::once(hello).chain(anew).chain(missed)).chain(follow(live, upto, QUIET)).map(Ok::<_, std::io::Error>);
     Ok(HttpResponse::Ok()
         .content_type("text/event-stream")
         .insert_header(("cache-control", "no-store"))
@@ -63,10 +63,11 @@ fn read_back(engine: &Engine, mut last: i64) -> Result<(Vec<Bytes>, i64), Proble
     }
 }
 
-fn follow(live: broadcast::Receiver<Arc<Published>>, upto: i64) -> impl Stream<Item = Bytes> {
+/// What is told from after a place on; `quiet` is how long nothing may happen before that is told.
+fn follow(live: broadcast::Receiver<Arc<Published>>, upto: i64, quiet: Duration) -> impl Stream<Item = Bytes> {
     stream::unfold(live, move |mut live| async move {
         loop {
-            match tokio::time::timeout(QUIET, live.recv()).await {
+            match tokio::time::timeout(quiet, live.recv()).await {
                 Ok(Ok(message)) => {
                     if message.id.is_some_and(|id| id <= upto) {
                         continue; // Read back already.
@@ -90,7 +91,7 @@ mod tests {
     }
 
     async fn told(live: broadcast::Receiver<Arc<Published>>, upto: i64) -> Vec<String> {
-        follow(live, upto).map(|b| String::from_utf8_lossy(&b).into_owned()).collect().await
+        follow(live, upto, QUIET).map(|b| String::from_utf8_lossy(&b).into_owned()).collect().await
     }
 
     #[tokio::test]
@@ -123,10 +124,10 @@ mod tests {
         assert_eq!(told(live, i64::MAX).await, ["event: board\ndata: {}\n\n"]);
     }
 
-    #[tokio::test(start_paused = true)]
+    #[tokio::test]
     async fn while_nothing_happens_that_is_told() {
         let (_sender, live) = broadcast::channel::<Arc<Published>>(16);
-        let mut all = Box::pin(follow(live, 0));
+        let mut all = Box::pin(follow(live, 0, Duration::from_millis(1)));
         assert_eq!(all.next().await.unwrap(), "event: quiet\ndata: {}\n\n");
     }
 }

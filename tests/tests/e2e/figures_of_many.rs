@@ -17,7 +17,7 @@ const RANKS: usize = 22;
 
 /// What each of 400 services takes, in milliseconds, and what it relies on: a graph of 22 ranks, drawn by a seed.
 fn drawn(seed: u64) -> Vec<(u64, Vec<usize>)> {
-    use rand::{Rng as _, SeedableRng as _};
+    use rand::{RngExt as _, SeedableRng as _};
     let mut random = rand::rngs::StdRng::seed_from_u64(seed);
     let rank = |i: usize| i * RANKS / SERVICES;
     (0..SERVICES)

@@ -31,10 +31,18 @@ fn stands_in(piece: &[&str], text: &str) -> bool {
 
 /// What the published schema says of a text, as an editor that knows it would.
 fn against_schema(text: &str) -> Vec<String> {
-    static SCHEMA: LazyLock<jsonschema::Validator> =
-        LazyLock::new(|| jsonschema::validator_for(&yantro_core::text::json_schema()).expect("it is a schema"));
+    static SCHEMA: LazyLock<(boon::Schemas, boon::SchemaIndex)> = LazyLock::new(|| {
+        let (mut schemas, mut compiler) = (boon::Schemas::new(), boon::Compiler::new());
+        compiler.add_resource("estate.json", yantro_core::text::json_schema()).expect("it can be read");
+        let index = compiler.compile("estate.json", &mut schemas).expect("it is a schema");
+        (schemas, index)
+    });
     let read: toml::Value = toml::from_str(text).expect("it is TOML");
-    SCHEMA.iter_errors(&serde_json::to_value(read).expect("it is JSON")).map(|e| format!("{}: {e}", e.instance_path())).collect()
+    let read = serde_json::to_value(read).expect("it is JSON");
+    match SCHEMA.0.validate(&read, SCHEMA.1) {
+        Ok(()) => Vec::new(),
+        Err(against) => vec![format!("{against:#}")],
+    }
 }
 
 /// `slip` has a fault of a kind; `mended` is what comes of its mend. Behind a `~` is what a schema has no words for: a fault of more

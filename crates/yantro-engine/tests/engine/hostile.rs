@@ -8,7 +8,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use rand::{Rng, SeedableRng, prelude::IndexedRandom, rngs::StdRng};
+use rand::{RngExt, SeedableRng, prelude::IndexedRandom, rngs::StdRng};
 use rstest::rstest;
 use tempfile::TempDir;
 use tokio::runtime::{Builder, Runtime};

@@ -6,7 +6,7 @@ use std::{
     collections::{BTreeMap, BTreeSet, BinaryHeap},
 };
 
-use rand::{Rng, SeedableRng, rngs::SmallRng};
+use rand::{RngExt, SeedableRng, rngs::SmallRng};
 use rand_distr::StandardNormal;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};

@@ -2,16 +2,16 @@
 
 use std::fmt::Write as _;
 
-use rand::{Rng, seq::IndexedRandom};
+use rand::{RngExt, seq::IndexedRandom};
 use yantro_core::{graph::EstateGraph, model::Estate, plan::Request, selection::resolve, text::vet, words::kinds::Wish};
 
 /// One of several.
-pub fn one_of<T: Copy>(lot: &mut impl Rng, all: &[T]) -> T {
+pub fn one_of<T: Copy>(lot: &mut impl RngExt, all: &[T]) -> T {
     *all.choose(lot).expect("there is one")
 }
 
 /// An estate of a few services on two hosts, with whatever may be said of them.
-pub fn estate(lot: &mut impl Rng) -> Estate {
+pub fn estate(lot: &mut impl RngExt) -> Estate {
     loop {
         let text = text(lot);
         // What is drawn may contradict itself: then it is drawn again.
@@ -21,7 +21,7 @@ pub fn estate(lot: &mut impl Rng) -> Estate {
     }
 }
 
-fn text(lot: &mut impl Rng) -> String {
+fn text(lot: &mut impl RngExt) -> String {
     let services = lot.random_range(2..8usize);
     let mut text = String::from("[estate]\nname = \"Drawn\"\nstands_for = \"test\"\n");
     let limits = one_of(lot, &["", "[limits]\nat_once = 2\n", "[limits]\nper_host = 1\n"]);
@@ -95,7 +95,7 @@ fn text(lot: &mut impl Rng) -> String {
 }
 
 /// A wish for some of the services.
-pub fn request(lot: &mut impl Rng, estate: &Estate) -> Request {
+pub fn request(lot: &mut impl RngExt, estate: &Estate) -> Request {
     let graph = EstateGraph::new(estate);
     let all: Vec<String> = estate.services.keys().map(ToString::to_string).collect();
     let some: Vec<String> = all.iter().filter(|_| lot.random_bool(0.4)).cloned().collect();

@@ -5,7 +5,7 @@ use std::{
     time::Duration,
 };
 
-use rand::{Rng, SeedableRng, rngs::SmallRng, seq::IndexedRandom};
+use rand::{RngExt, SeedableRng, rngs::SmallRng, seq::IndexedRandom};
 use yantro_core::{
     graph::EstateGraph,
     guards::{Newest, again, restrictions, unconfirmed},
