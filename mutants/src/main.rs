@@ -58,7 +58,8 @@ fn main() -> ExitCode {
     }
 }
 
-/// Whether every mutant of the share is noticed. Arguments: the share, as `3/60`, and `core` or `turn` for only one of both.
+/// Whether every mutant of the share is noticed. Arguments: the share, as `3/60`; `core` or `turn` for only one of
+/// both; `again` for those once more that survived; `quick` leaves out what takes long, and so names more than a whole try would.
 fn all(arguments: &[String]) -> Result<bool, Failure> {
     let share = arguments.iter().find_map(|a| a.split_once('/')).map(|(k, n)| Ok::<_, Failure>((k.parse()?, n.parse()?)));
     let (number, of): (usize, usize) = share.transpose()?.unwrap_or((0, 1));
@@ -66,13 +67,13 @@ fn all(arguments: &[String]) -> Result<bool, Failure> {
     let mut good = true;
     for (subject, name) in SUBJECTS.iter().zip(["core", "turn"]) {
         if only(name) || !(only("core") || only("turn")) {
-            good &= try_all(subject, number, of.max(1), only("again"))?;
+            good &= try_all(subject, (number, of.max(1)), only("again"), only("quick"))?;
         }
     }
     Ok(good)
 }
 
-fn try_all(subject: &Subject, share: usize, of: usize, again: bool) -> Result<bool, Failure> {
+fn try_all(subject: &Subject, (share, of): (usize, usize), again: bool, quick: bool) -> Result<bool, Failure> {
     let mut list = Command::new("cargo");
     list.args(["mutants", "--list", "--json", "--package", subject.package]);
     for room in subject.rooms {
@@ -91,6 +92,7 @@ fn try_all(subject: &Subject, share: usize, of: usize, again: bool) -> Result<bo
         came.insert(mutants[*number].name.clone(), Came::NotBuilt);
     }
     let tests = Tests::measure(&programs)?;
+    let tests = if quick { tests.quick() } else { tests };
     tests.told().iter().for_each(|line| println!("{line}"));
     let shared = (0..mutants.len()).filter(|n| n % of == share);
     let todo: Vec<usize> = shared.clone().filter(|n| !came.contains_key(&mutants[*n].name)).collect();

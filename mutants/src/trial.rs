@@ -43,6 +43,8 @@ pub mod mutant {
 
 /// Tests that take longer are run only where no shorter one notices.
 const SHORT: Duration = Duration::from_millis(400);
+/// Those that take longer are left out but for one, where only a first answer is wanted.
+const LONG: Duration = Duration::from_millis(1500);
 
 /// What the tests make of a mutant.
 #[derive(Clone, Debug, Deserialize, Serialize, PartialEq, Eq)]
@@ -147,6 +149,16 @@ impl Tests {
         }
         lots.sort_by_key(|lot| lot.takes);
         Ok(Tests(lots))
+    }
+
+    /// With only one of the long tests: the one that comes by most.
+    pub fn quick(mut self) -> Self {
+        let is_long = |lot: &Lot| lot.takes > LONG;
+        let most = self.0.iter().filter(|lot| is_long(lot)).map(|lot| lot.comes_by.len()).max();
+        let kept = self.0.iter().position(|lot| is_long(lot) && Some(lot.comes_by.len()) == most);
+        let mut nth = 0..;
+        self.0.retain(|lot| nth.next() == kept || !is_long(lot));
+        self
     }
 
     /// What they make of a mutant.

@@ -6,6 +6,7 @@ mod choosing;
 mod coast;
 mod estates;
 mod forecasts;
+mod guards;
 mod holders;
 mod hostile;
 mod hosts;
