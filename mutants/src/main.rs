@@ -82,8 +82,11 @@ fn try_all(subject: &Subject, (share, of): (usize, usize), again: bool, quick: b
     }
     let listed = list.stderr(Stdio::inherit()).output()?;
     let mutants: Vec<Mutant> = serde_json::from_slice(&listed.stdout)?;
-    let kept = format!("target/mutants/{}-{}.json", subject.package, digest(&mutants)?);
-    let mut came: BTreeMap<String, Came> = fs::read(&kept).ok().map(|text| serde_json::from_slice(&text)).transpose()?.unwrap_or_default();
+    let kept = format!("target/mutants/{}.json", subject.package);
+    let digests = digests(&mutants)?;
+    let before: Kept = fs::read(&kept).ok().map(|text| serde_json::from_slice(&text)).transpose()?.unwrap_or_default();
+    let same = before.into_iter().filter(|(file, (digest, _))| digests.get(file) == Some(digest));
+    let mut came: BTreeMap<String, Came> = same.flat_map(|(_, (_, came))| came).collect();
     if again {
         came.retain(|_, c| !matches!(c, Came::Survived | Came::Untouched));
     }
@@ -105,7 +108,7 @@ fn try_all(subject: &Subject, (share, of): (usize, usize), again: bool, quick: b
             println!("{:?} {name}", this);
             let mut came = came.lock().map_err(|e| e.to_string())?;
             came.insert(name, this);
-            let text = serde_json::to_string_pretty(&*came).map_err(|e| e.to_string())?;
+            let text = serde_json::to_string_pretty(&by_file(&came, &digests)).map_err(|e| e.to_string())?;
             fs::write(&kept, text).map_err(|e| e.to_string())?;
         }
         Ok(())
@@ -122,13 +125,27 @@ fn try_all(subject: &Subject, (share, of): (usize, usize), again: bool, quick: b
     Ok(!came.values().any(|c| matches!(c, Came::Survived | Came::Untouched)))
 }
 
-/// What the files with mutants are: what came of mutants of other text says nothing of these.
-fn digest(mutants: &[Mutant]) -> Result<String, Failure> {
-    let mut hasher = Sha256::new();
-    for file in mutants.iter().map(|m| &m.file).collect::<BTreeSet<_>>() {
-        hasher.update(fs::read(file)?);
+/// What came of the mutants of each file, by its name: with what the file was, since that says nothing of another.
+type Kept = BTreeMap<String, (String, BTreeMap<String, Came>)>;
+
+fn by_file(came: &BTreeMap<String, Came>, digests: &BTreeMap<String, String>) -> Kept {
+    let mut kept = Kept::new();
+    for (name, one) in came {
+        // A mutant's name begins with that of its file.
+        let Some((file, digest)) = name.split_once(':').and_then(|(file, _)| digests.get_key_value(file)) else { continue };
+        kept.entry(file.clone()).or_insert_with(|| (digest.clone(), BTreeMap::new())).1.insert(name.clone(), one.clone());
     }
-    Ok(hasher.finalize().iter().take(6).map(|b| format!("{b:02x}")).collect())
+    kept
+}
+
+/// What each file with mutants is.
+fn digests(mutants: &[Mutant]) -> Result<BTreeMap<String, String>, Failure> {
+    let mut all = BTreeMap::new();
+    for file in mutants.iter().map(|m| &m.file).collect::<BTreeSet<_>>() {
+        let digest = Sha256::digest(fs::read(file)?).iter().take(6).map(|b| format!("{b:02x}")).collect();
+        all.insert(file.clone(), digest);
+    }
+    Ok(all)
 }
 
 /// Copies what is under version control, where it differs from what was copied before.

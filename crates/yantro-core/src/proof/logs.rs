@@ -30,6 +30,9 @@ pub struct PatternError(String);
 
 /// Checks one pattern.
 pub fn check_pattern(pattern: &str) -> Result<(), PatternError> {
+    if let Some((all, line)) = [(r"\A", '^'), (r"\z", '$')].into_iter().find(|(all, _)| is_escaped_in(pattern, all)) {
+        return Err(PatternError(format!("{all} is an end of all text, and a log is read line by line: write {line} for that of a line")));
+    }
     let matcher = finder(&[pattern])?;
     if matcher.is_match(b"").unwrap_or(true) {
         return Err(PatternError("it matches an empty line, and so every line".to_owned()));
@@ -37,11 +40,27 @@ pub fn check_pattern(pattern: &str) -> Result<(), PatternError> {
     Ok(())
 }
 
+/// Whether an escape is in a pattern, and not only what looks like it behind a backslash that is meant itself.
+fn is_escaped_in(pattern: &str, escape: &str) -> bool {
+    let (mut rest, backslash) = (pattern, '\\');
+    while let Some(at) = rest.find(backslash) {
+        if rest[at..].starts_with(escape) {
+            return true;
+        }
+        rest = rest[at + 1..].strip_prefix(backslash).unwrap_or(&rest[at + 1..]);
+    }
+    false
+}
+
+/// Finds lines that may match one of the patterns: what it overlooks is never judged.
 fn finder(patterns: &[impl AsRef<str>]) -> Result<RegexMatcher, PatternError> {
+    // The end of a line that ends with both a carriage return and a line feed is before both.
+    let ends = patterns.iter().map(AsRef::as_ref).filter(|p| p.contains('$')).map(|p| format!("(?R:{p})"));
+    let all: Vec<String> = patterns.iter().map(|p| p.as_ref().to_owned()).chain(ends).collect();
     RegexMatcherBuilder::new()
         .multi_line(true)
         .line_terminator(Some(b'\n'))
-        .build_many(patterns)
+        .build_many(&all)
         .map_err(|e| PatternError(e.to_string().lines().last().unwrap_or_default().trim_start_matches("error: ").to_owned()))
 }
 
@@ -208,7 +227,7 @@ impl LogScan {
         let matcher = Arc::clone(&self.matcher);
         let (mut at, mut lines_before) = (0usize, self.count.lines);
         let mut counted_to = 0usize;
-        self.take_after(block, 0);
+        self.take_after(block);
         while let Some(finder) = &matcher.finder {
             let found = finder.find_candidate_line(&block[at..]).unwrap_or(None);
             let Some(LineMatchKind::Confirmed(hit) | LineMatchKind::Candidate(hit)) = found else { break };
@@ -247,9 +266,10 @@ impl LogScan {
             if self.kept[i] < EVIDENCE_LINES {
                 self.kept[i] += 1;
                 let before = self.before(block, start);
-                self.hits.push(LogHit { meaning, pattern: pattern.clone(), line, text: shown(bytes), before, after: Vec::new() });
+                let after = following(block, end + 1);
+                self.hits.push(LogHit { meaning, pattern: pattern.clone(), line, text: shown(bytes), before, after });
                 self.open += 1;
-                self.take_after(block, end + 1);
+                self.close_complete();
             }
         }
         self.count.overlooked += u64::from(overlooked == Some(true));
@@ -272,24 +292,22 @@ impl LogScan {
         lines.into()
     }
 
-    /// Gives the lines from `from` on to the newest evidence that still wants them.
-    fn take_after(&mut self, block: &[u8], from: usize) {
+    /// Gives the first lines of a block to the evidence of earlier ones that still wants them.
+    fn take_after(&mut self, block: &[u8]) {
         if self.open == 0 {
             return;
         }
-        let following: Vec<String> = block
-            .get(from..)
-            .unwrap_or_default()
-            .split_inclusive(|b| *b == b'\n')
-            .take(AROUND)
-            .map(|l| shown(l.strip_suffix(b"\n").unwrap_or(l)))
-            .collect();
+        let following = following(block, 0);
         let first = self.hits.len() - self.open;
-        // Evidence from earlier chunks takes what it lacks; that of this chunk began with its own.
         for hit in &mut self.hits[first..] {
             let lacks = AROUND - hit.after.len();
             hit.after.extend(following.iter().take(lacks).cloned());
         }
+        self.close_complete();
+    }
+
+    /// The older the evidence, the more lines followed it.
+    fn close_complete(&mut self) {
         while self.open > 0 && self.hits[self.hits.len() - self.open].after.len() >= AROUND {
             self.open -= 1;
         }
@@ -306,6 +324,12 @@ impl LogScan {
             self.last.push_back(shown(line));
         }
     }
+}
+
+/// The first lines of a block from a place on.
+fn following(block: &[u8], from: usize) -> Vec<String> {
+    let lines = block.get(from..).unwrap_or_default().split_inclusive(|b| *b == b'\n');
+    lines.take(AROUND).map(|l| shown(l.strip_suffix(b"\n").unwrap_or(l))).collect()
 }
 
 fn shown(line: &[u8]) -> String {

@@ -49,6 +49,7 @@ impl Run {
             return all;
         }
         let hold = self.hold_no();
+        let at_standstill = self.hold_causes().any(|c| matches!(c, HoldCause::Standstill));
         let mut add = |kind: DecisionKind, leads_to: String| {
             let needs_reason = kind.needs_reason();
             all.push(Allowed { kind, hold, leads_to, needs_reason });
@@ -58,17 +59,13 @@ impl Run {
             let said = self.begun.sequence.step(step);
             let does = said.says();
             let waiting = self.waiting_on(step);
-            match (&now.state, said.kind()) {
-                (StepState::Asking { answer: None, .. }, _) if self.hold_causes().any(|c| matches!(c, HoldCause::Standstill)) => {}
-                (StepState::Asking { answer: None, .. }, _) => {
-                    let address = said.row();
-                    add(DecisionKind::Force { step }, format!("ends {address} by force: what it has not written is lost"));
-                }
-                (_, StepKind::ByHand) => {}
-                (_, kind) => {
-                    let cleared = if kind == StepKind::Start && now.attempts > 0 { ", once the earlier attempt is gone" } else { "" };
-                    add(DecisionKind::TryAgain { step, change: None }, format!("{does} again{cleared}, then goes on"));
-                }
+            if matches!(now.state, StepState::Asking { answer: None, .. }) && !at_standstill {
+                let address = said.row();
+                add(DecisionKind::Force { step }, format!("ends {address} by force: what it has not written is lost"));
+            }
+            if said.kind() != StepKind::ByHand {
+                let cleared = if said.kind() == StepKind::Start && now.attempts > 0 { ", once the earlier attempt is gone" } else { "" };
+                add(DecisionKind::TryAgain { step, change: None }, format!("{does} again{cleared}, then goes on"));
             }
             let others = match waiting.len() {
                 0 => "nothing waits on it".to_owned(),
@@ -99,7 +96,7 @@ impl Run {
         }
         if self.hold_causes().next().is_none() {
             add(DecisionKind::Hold, "lets what is in flight end, and begins nothing new".to_owned());
-        } else if self.awaiting().next().is_none() && !self.hold_causes().any(|c| matches!(c, HoldCause::Standstill)) {
+        } else if self.awaiting().next().is_none() && !at_standstill {
             let changed = self.hold_causes().any(|c| matches!(c, HoldCause::Changed { .. }));
             let leads_to = if changed {
                 "works it out anew from how things stand now, shows it, and goes on by that once confirmed"

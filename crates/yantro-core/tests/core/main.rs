@@ -15,6 +15,7 @@ mod order;
 mod procedure_faults;
 mod procedures;
 mod promises;
+mod proofs;
 mod runs;
 mod vetting;
 mod world;

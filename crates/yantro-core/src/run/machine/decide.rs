@@ -11,6 +11,7 @@ use crate::{
         order::*,
         state::{Run, StepState},
     },
+    words::kinds::StepKind,
 };
 
 impl Turn<'_> {
@@ -42,10 +43,14 @@ impl Turn<'_> {
         }
         if let Some(step) = decision.kind.step() {
             let state = &self.run.step_now(step).state;
+            // One that was tried again while something else holds the run has its decision, and takes no second one.
+            let awaits = self.run.awaiting().any(|s| s == step);
             let fits = match decision.kind {
-                DecisionKind::Force { .. } => matches!(state, StepState::Asking { answer: None, .. }),
+                DecisionKind::Force { .. } => awaits && matches!(state, StepState::Asking { answer: None, .. }),
                 DecisionKind::Answer { .. } => matches!(state, StepState::Asking { answer: Some(_), .. }),
-                _ => state.awaits_decision(),
+                // What only a person can do is done by none of our acts, however often it is tried.
+                DecisionKind::TryAgain { .. } => awaits && self.run.begun.sequence.step(step).kind() != StepKind::ByHand,
+                _ => awaits,
             };
             if !fits {
                 return Err(Refusal::NotAwaited { step, state: state.word(), decision: word });
@@ -61,7 +66,7 @@ impl Turn<'_> {
             return Err(Refusal::Changed { run });
         }
         let at_standstill = self.run.hold_causes().any(|c| matches!(c, HoldCause::Standstill));
-        if matches!(decision.kind, DecisionKind::Force { .. }) && at_standstill {
+        if matches!(decision.kind, DecisionKind::Force { .. } | DecisionKind::Resume) && at_standstill {
             return Err(Refusal::Standstill { decision: word });
         }
         if let DecisionKind::Release { address } = &decision.kind {

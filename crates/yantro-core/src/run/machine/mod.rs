@@ -398,39 +398,39 @@ impl Turn<'_> {
             if self.run.step_now(step).look_ahead_at.is_some_and(|at| at <= self.now) {
                 self.look_ahead(step);
             }
-            // Of thousands in flight few are due: what cannot be is not copied.
-            let may_be = match &self.run.step_now(step).state {
-                StepState::Pausing { until, .. } => *until <= self.now,
-                StepState::Acting { patience_ends, .. } => *patience_ends <= self.now,
-                StepState::Proving { patience_ends, steady_until, .. } => steady_until.unwrap_or(*patience_ends) <= self.now,
-                StepState::Asking { until, .. } => until.is_some_and(|u| u <= self.now),
-                StepState::Waiting | StepState::Failed { .. } | StepState::OutcomeUnknown { .. } | StepState::Ended(_) => false,
+            // Of thousands in flight few are due: what is not is not copied.
+            let due_at = match &self.run.step_now(step).state {
+                StepState::Pausing { until, .. } => Some(*until),
+                StepState::Acting { .. } => self.run.act_deadline(step),
+                StepState::Proving { patience_ends, steady_until, .. } => Some(steady_until.unwrap_or(*patience_ends)),
+                StepState::Asking { until, .. } => *until,
+                StepState::Waiting | StepState::Failed { .. } | StepState::OutcomeUnknown { .. } | StepState::Ended(_) => None,
             };
-            if !may_be {
+            if due_at.is_none_or(|at| at > self.now) {
                 continue;
             }
             match self.run.step_now(step).state.clone() {
-                StepState::Pausing { until, after_act } if until <= self.now => {
+                StepState::Pausing { until, after_act } => {
                     if after_act && self.now.since(until) > TIME_OF_DAY_IS_PAST && self.is_time_of_day(step) {
                         // It came while nobody was there (R34).
                         self.asks_whether_it_is_too_late(step, until);
                     } else if after_act {
                         self.end(step, StepEnd::Done);
-                    } else if !self.is_held() && !self.run.giving_up {
+                    } else if !self.is_held() {
                         let now = self.run.step_now(step);
                         if !now.looking && now.look_again_at.is_none_or(|at| at <= self.now) {
                             self.look_fresh(step);
                         }
                     }
                 }
-                StepState::Asking { answer: Some(_), until: Some(until), .. } if until <= self.now => self.unanswered(step),
-                StepState::Acting { kind, .. } if self.run.act_deadline(step) <= Some(self.now) => {
+                StepState::Asking { answer: Some(_), .. } => self.unanswered(step),
+                StepState::Acting { kind, .. } => {
                     self.attempt_failed(step, format!("the {} act has not ended within its patience", kind.word()));
                 }
-                StepState::Proving { steady_until: Some(until), patience_ends, clearing, .. } if until <= self.now => {
+                StepState::Proving { steady_until: Some(_), patience_ends, clearing, .. } => {
                     self.steady_ended(step, patience_ends, clearing);
                 }
-                StepState::Proving { steady_until: None, patience_ends, clearing, .. } if patience_ends <= self.now => {
+                StepState::Proving { steady_until: None, clearing, .. } => {
                     self.patience_ended(step, clearing);
                 }
                 _ => {}
@@ -447,8 +447,7 @@ impl Turn<'_> {
     /// Where putting back would no longer fit the window, the run's rule for that is applied, once.
     fn last_moment(&mut self) {
         let Some(window) = self.run.begun.window.clone() else { return };
-        let on_its_way = self.run.part == Part::Forward && self.run.acts_given() > 0 && self.run.steps_not_ended() > 0;
-        if self.run.past_last_moment || !on_its_way || self.run.last_moment().is_none_or(|at| at > self.now) {
+        if self.run.last_moment_ahead().is_none_or(|at| at > self.now) {
             return;
         }
         self.happened(Event::LastMoment);

@@ -277,6 +277,12 @@ impl Run {
         Some(since + at_most.0)
     }
 
+    /// When its window's last moment is to be heeded: not before it has done something, nor once all is done or it is left already.
+    pub(in crate::run) fn last_moment_ahead(&self) -> Option<Timestamp> {
+        let on_its_way = !self.past_last_moment && self.part == Part::Forward && self.acts_given() > 0 && self.left > 0;
+        self.last_moment().filter(|_| on_its_way)
+    }
+
     /// When the run next wants waking; `None` when it waits for answers or for a person.
     pub fn next_deadline(&self) -> Option<Timestamp> {
         if self.giving_up {
@@ -308,8 +314,7 @@ impl Run {
         if self.has_ended() {
             return None;
         }
-        let last_moment =
-            self.last_moment().filter(|_| !self.past_last_moment && self.part == Part::Forward && self.acts_given() > 0 && self.left > 0);
+        let last_moment = self.last_moment_ahead();
         let again = self.ready.iter().filter(|_| begins).filter_map(|(_, s)| self.step_now(*s).look_again_at);
         steps.chain(again).chain(self.lost.values().copied()).chain(last_moment).chain(self.hold_ends()).min()
     }

@@ -544,6 +544,7 @@ impl Hostile {
 
     fn somebody_decides(&mut self) {
         let Some(i) = self.a_run() else { return };
+        self.only_what_is_offered_is_taken(i);
         let run = &self.runs[i].run;
         if run.divert_leads_to().is_some() && self.lot.random_bool(0.1) {
             let kind = DecisionKind::Divert { procedure: "dusk".parse().expect("a name") };
@@ -555,6 +556,43 @@ impl Hostile {
             return;
         }
         self.decide(i, one.kind, one.hold);
+    }
+
+    /// What a run says may be decided now is what it takes, and nothing else (R30).
+    fn only_what_is_offered_is_taken(&self, i: usize) {
+        let run = &self.runs[i].run;
+        let offered: Vec<DecisionKind> = run.allowed().into_iter().map(|a| a.kind).collect();
+        let divert = DecisionKind::Divert { procedure: "dusk".parse().expect("a name") };
+        let mut all = vec![DecisionKind::Hold, DecisionKind::Resume, DecisionKind::PutBack, DecisionKind::GiveUp, divert];
+        for (step, now) in run.steps().map(|(s, now)| (s.id, now)).filter(|(_, now)| !now.state.has_ended()) {
+            all.extend([DecisionKind::TryAgain { step, change: None }, DecisionKind::PassOver { step }, DecisionKind::Vouch { step }]);
+            all.push(DecisionKind::Force { step });
+            if matches!(now.state, StepState::Asking { answer: Some(_), .. }) {
+                all.push(DecisionKind::Answer { step, value: "yes".to_owned() });
+            }
+        }
+        let at_work: BTreeSet<&Address> = run.steps().filter(|(_, n)| !n.state.has_ended()).filter_map(|(s, _)| s.address()).collect();
+        all.extend(at_work.into_iter().map(|a| DecisionKind::Release { address: a.clone() }));
+        for kind in all {
+            let is_offered = match &kind {
+                DecisionKind::Divert { .. } => run.divert_leads_to().is_some(),
+                DecisionKind::Answer { step, .. } => offered.iter().any(|o| matches!(o, DecisionKind::Answer { step: s, .. } if s == step)),
+                // What changed is resumed by what was shown of it: see `resume_anew`.
+                DecisionKind::Resume if run.hold_causes().any(|c| matches!(c, HoldCause::Changed { .. })) => false,
+                // A second hand on the hold changes nothing, and is no fault.
+                DecisionKind::Hold if run.hold_no().is_some() => continue,
+                kind => offered.contains(kind),
+            };
+            let decision = Decision { kind: kind.clone(), hold: run.hold_no(), who: "tove".to_owned(), why: Some("so".to_owned()) };
+            let taken = run.clone().take(Input::Decide(decision), self.now, &mut Rooms::new(&self.estate));
+            let causes: Vec<&HoldCause> = run.hold_causes().collect();
+            assert_eq!(
+                taken.is_ok(),
+                is_offered,
+                "run {i}: {kind:?} is {}offered; held by {causes:?}: {taken:?}",
+                if is_offered { "" } else { "not " }
+            );
+        }
     }
 
     fn decide(&mut self, i: usize, kind: DecisionKind, hold: Option<u32>) {
