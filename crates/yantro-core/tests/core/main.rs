@@ -1,5 +1,6 @@
 //! Tests of the core as its users see it: vetting, sequences, and runs played in a made-up world.
 
+mod acts;
 mod by_hand;
 mod calendar;
 mod choosing;
