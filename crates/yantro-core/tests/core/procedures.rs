@@ -5,9 +5,9 @@ use std::collections::BTreeMap;
 use proptest::prelude::*;
 use rstest::rstest;
 use yantro_core::{
-    plan::{Part, Release, Request, Why, procedure::settle},
+    plan::{Part, Release, Request, StepId, Why, procedure::settle},
     proof::{Answer, SeenState},
-    run::{ActKind, Event, HoldCause, Run, RunState, StepEnd, StepState},
+    run::{ActEnd, ActId, ActKind, DecisionKind, Event, HoldCause, Input, Run, RunState, StepEnd, StepState},
     text::vet,
     words::{
         kinds::{StepKind, Wish},
@@ -211,6 +211,88 @@ fn work_that_fails_puts_everything_back_under_the_states_it_was_done_in() {
     assert!(at("check") < at("unpatch") && at("unpatch") < at("start db") && at("start db") < at("start app"));
     assert!(world.acts.iter().filter(|(k, _)| *k == ActKind::Stop).count() == 4, "nothing is stopped for it again: {done:?}");
     assert!(run.end().unwrap().2.is_empty());
+}
+
+/// Work is taken back under the states that it was done in: as its service was left by the steps before it, or as it was found where
+/// only steps after it touched it.
+#[rstest]
+#[case::before_it_was_stopped(&[PATCH, "stop = [\"alone\"]"], "", &["start alone", "unpatch"])]
+#[case::after_it_was_started_and_before_it_was_stopped_again(
+    &["stop = [\"alone\"]", "start = [\"alone\"]", PATCH, "stop = [\"alone\"]"], "", &["start alone", "unpatch"])]
+#[case::while_it_was_down(&["stop = [\"alone\"]", PATCH], "", &["unpatch", "start alone"])]
+#[case::before_what_was_found_down_was_started(&[PATCH, "start = [\"alone\"]"], "alone=down", &["stop alone", "unpatch"])]
+fn work_is_taken_back_under_the_states_that_it_was_done_in(#[case] steps: &[&str], #[case] found: &str, #[case] way: &[&str]) {
+    let check = "work = [\"bin/check\"], title = \"check\", changes_nothing = true, if_it_fails = \"put-back\"";
+    let steps: Vec<&str> = steps.iter().copied().chain([check]).collect();
+    let mut world = world(&written("", &steps), found, &[]);
+    world.failing_work = vec!["check".into()];
+    let run = world.play_procedure("night", &[], Operator::GivesUp).unwrap();
+    assert_eq!(run.state(), RunState::PutBack, "{}", told(&run));
+    let done = done(&run);
+    let after: Vec<&str> = done.iter().map(String::as_str).skip_while(|d| *d != "check").skip(1).collect();
+    assert_eq!(after, way);
+}
+
+/// What stands as it was found already is not touched on the way back, whatever was done to it.
+#[rstest]
+#[case::up_again(&["stop = [\"alone\"]", "start = [\"alone\"]"], "")]
+#[case::down_again(&["start = [\"alone\"]", "stop = [\"alone\"]"], "alone=down")]
+fn what_stands_as_found_is_left_alone_on_the_way_back(#[case] steps: &[&str], #[case] found: &str) {
+    let check = "work = [\"bin/check\"], title = \"check\", changes_nothing = true, if_it_fails = \"put-back\"";
+    let steps: Vec<&str> = steps.iter().copied().chain([check]).collect();
+    let mut world = world(&written("", &steps), found, &[]);
+    world.failing_work = vec!["check".into()];
+    let run = world.play_procedure("night", &[], Operator::GivesUp).unwrap();
+    assert_eq!(run.state(), RunState::PutBack, "{}", told(&run));
+    assert_eq!(done(&run).last().map(String::as_str), Some("check"));
+    assert!(run.steps().all(|(s, _)| s.part != Part::PutBack));
+}
+
+/// What a start left behind and was never proven is cleared away before it is brought up as it was found.
+#[test]
+fn what_a_start_left_unproven_is_cleared_before_it_is_started_back() {
+    let steps = ["stop = [\"alone\"]", "start = [\"alone\"], if_it_fails = \"put-back\", attempts = 1"];
+    let mut world = world(&written("", &steps), "", &[("alone", Fault::StartEnds(1))]);
+    let run = world.play_procedure("night", &[], Operator::GivesUp).unwrap();
+    let back: Vec<String> = run.steps().filter(|(s, _)| s.part == Part::PutBack).map(|(s, _)| s.says().replace("h/", "")).collect();
+    assert!(back.ends_with(&["start alone".to_owned()]), "{back:?}");
+}
+
+/// A further act is work too: it is taken back by what takes it back, needs nothing where it changed nothing, and else only a person can.
+#[rstest]
+#[case::by_another_act("taken_back_by = \"fill\"", RunState::PutBack, &["fill alone", "start db"])]
+#[case::it_changed_nothing("changes_nothing = true", RunState::PutBack, &["start db"])]
+#[case::by_nothing("", RunState::PutBackInPart, &["take back step 2: drain alone", "start db"])]
+fn a_further_act_is_taken_back_like_work(#[case] back: &str, #[case] state: RunState, #[case] way: &[&str]) {
+    let acts = format!(
+        "[service.queue]\nlike = \"x\"\nladder = [{{ rung = \"port\", port = 8 }}]\n[service.queue.acts.drain]\ncommand = [\"bin/drain\"]\n{back}\n\
+         [service.queue.acts.fill]\ncommand = [\"bin/fill\"]\nchanges_nothing = true\n"
+    );
+    let steps = [
+        "stop = [\"side\"]",
+        "act = \"drain\", of = [\"queue\"]",
+        "work = [\"bin/check\"], title = \"check\", changes_nothing = true, if_it_fails = \"put-back\"",
+    ];
+    let mut world = world(&(written("", &steps) + &acts), "", &[]);
+    world.failing_work = vec!["check".into()];
+    let run = world.play_procedure("night", &[], Operator::Vouches).unwrap();
+    assert_eq!(run.state(), state, "{}", told(&run));
+    let back: Vec<String> = run.steps().filter(|(s, _)| s.part == Part::PutBack).map(|(s, _)| s.says().replace("h/", "")).collect();
+    let way: Vec<String> = way.iter().map(|w| w.replace("alone", "queue").replace("start db", "start side")).collect();
+    assert_eq!(back, way);
+}
+
+/// What was refused was never done: there is nothing to put back of it.
+#[test]
+fn what_was_refused_is_not_put_back() {
+    let mut run = crate::by_hand::began("zz", "zz");
+    run.first_looks(&[]);
+    let seen = run.found();
+    run.given(Input::FreshLooked { step: StepId(1), seen });
+    let refused = ActEnd::Refused { why: "no rights".into(), mend: "give them".into() };
+    run.given(Input::ActEnded { step: StepId(1), act: ActId(1), end: refused });
+    let offered = run.run.allowed().into_iter().find(|a| a.kind == DecisionKind::PutBack).unwrap();
+    assert_eq!(offered.leads_to, "ends the run: everything stands as found");
 }
 
 #[test]

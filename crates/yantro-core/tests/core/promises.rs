@@ -1315,3 +1315,53 @@ fn what_putting_back_does_is_told_beforehand(#[case] relations: &str, #[case] ch
     let put_back = all.iter().find(|a| matches!(a.kind, DecisionKind::PutBack)).unwrap();
     assert!(put_back.leads_to.starts_with(says), "{}", put_back.leads_to);
 }
+
+// ---- holds have numbers of their own (R30) ----
+
+/// Each hold is another: what was decided of an earlier one is refused of a later.
+#[test]
+fn a_later_hold_is_not_answered_by_what_was_decided_of_an_earlier() {
+    let mut run = began("app -> db", "db");
+    run.first_looks(&[]);
+    for hold in 1..=3 {
+        run.given(Input::Decide(decision(DecisionKind::Hold, None)));
+        assert_eq!(run.run.hold_no(), Some(hold));
+        for other in (1..=4).filter(|o| *o != hold) {
+            run.refused(Input::Decide(decision(DecisionKind::Resume, Some(other))));
+        }
+        run.is_read_back();
+        run.given(Input::Decide(decision(DecisionKind::Resume, Some(hold))));
+        assert_eq!(run.run.hold_no(), None);
+    }
+}
+
+/// A look tells a run something new where its service stands otherwise than it knows, or is proven while it was awaited.
+#[test]
+fn a_look_is_news_where_it_tells_of_a_change_or_of_what_is_awaited() {
+    let mut run = began("app -> db", "db");
+    run.first_looks(&[]);
+    let told = |run: &Began, name: &str, state: SeenState| run.run.is_news(&at(name), state);
+    assert!(!told(&run, "app", SeenState::Proven), "it is known");
+    assert!(told(&run, "app", SeenState::Down), "it changed");
+    assert!(!told(&run, "elsewhere", SeenState::Down), "it is none of its own");
+    run.given(Input::Hold(HoldCause::Lost { address: at("app") }));
+    assert!(told(&run, "app", SeenState::Proven), "it is awaited");
+    assert!(!told(&run, "db", SeenState::Proven), "another is not");
+}
+
+/// Whoever knows a run as of an event is told what changed since, and who it queues behind.
+#[test]
+fn what_changed_since_an_event_is_known() {
+    let mut run = began("app -> db", "db");
+    run.given(Input::Queued { behind: vec!["run 7".into()] });
+    assert_eq!(run.run.queued_behind(), ["run 7"]);
+    run.first_looks(&[]);
+    assert_eq!(run.run.in_flight().count(), 0);
+    let before = run.run.event_count();
+    let seen = run.found();
+    run.given(Input::FreshLooked { step: StepId(1), seen });
+    let now = run.run.event_count();
+    assert!(run.run.changed_since(StepId(1), before) && !run.run.changed_since(StepId(1), now));
+    assert!(!run.run.changed_since(StepId(2), before));
+    assert_eq!(run.run.in_flight().collect::<Vec<_>>(), [&at("app")]);
+}
