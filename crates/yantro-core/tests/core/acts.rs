@@ -4,9 +4,13 @@ use std::{collections::BTreeMap, time::Duration};
 
 use rstest::rstest;
 use yantro_core::{
-    plan::{Request, StepId},
+    plan::{
+        Request, StepId,
+        forecast::Usual,
+        procedure::{self, Asked},
+    },
     proof::{Answer, SeenState, logs::LogCount},
-    run::{ActEnd, ActId, ActKind, DecisionKind, Event, HoldCause, Input, LogEvidence, Order, StepState, Taken},
+    run::{ActEnd, ActId, ActKind, Begun, DecisionKind, Event, HoldCause, Input, LogEvidence, Order, StepState, Taken},
     words::{
         kinds::{StepKind, Wish},
         name::Address,
@@ -15,8 +19,8 @@ use yantro_core::{
 };
 
 use crate::{
-    by_hand::{Began, began_so, begun_now, decision},
-    estates::addresses,
+    by_hand::{Began, began_so, begun_by, begun_now, decision},
+    estates::{addresses, estate, facts},
 };
 
 /// A service in each way to be carried, each with codes of its own that count as good.
@@ -343,4 +347,133 @@ fn a_force_that_was_ordered_follows_its_evidence() {
         ends(&mut run, act, exited(0, ""));
     }
     assert_eq!(kinds_intended(&run).last().unwrap().0, ActKind::Force);
+}
+
+// ---- outcomes that nobody knows, and what comes after a restart of the server (R21) ----
+
+/// A run of one piece of work, which was begun just now.
+fn working(line: &str) -> Began {
+    let more = format!("[procedure.patch]\nsteps = [{{ work = [\"/bin/patch\"], on = \"h\", {line} }}, {{ stop = [\"zz\"] }}]\n");
+    let (estate, graph) = estate("zz", &more);
+    let procedure = estate.procedures[&"patch".parse().unwrap()].clone();
+    let plan = procedure::plan(&estate, &graph, &facts(&estate, ""), &Usual::default(), &procedure, &Asked::default());
+    let mut run = begun_by(Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()));
+    run.given(Input::Locked);
+    let seen = run.found();
+    run.given(Input::FirstLooked { seen, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    let answers = run.run.begun.preflight.iter().map(|look| (look.clone(), Answer::holds("so"))).collect();
+    run.given(Input::Preflighted { answers });
+    run.given(Input::ActBegun { step: StepId(1), act: ActId(1), begun: begun_now() });
+    assert_eq!(kinds_intended(&run).len(), 1);
+    run
+}
+
+/// What became of work is for a person to find out, whatever rule is said: nothing goes on, back or over to another on it.
+#[rstest]
+#[case("hold")]
+#[case("carry-on")]
+#[case("put-back")]
+fn work_whose_outcome_nobody_knows_holds_whatever_its_rule(#[case] rule: &str) {
+    let mut run = working(&format!("if_it_fails = \"{rule}\""));
+    run.given(Input::ActUnknown { step: StepId(1), act: ActId(1) });
+    assert!(matches!(run.run.step_now(StepId(1)).state, StepState::OutcomeUnknown { .. }));
+    assert_eq!(run.run.hold_causes().collect::<Vec<_>>(), [&HoldCause::Step { step: StepId(1) }]);
+    assert_eq!(kinds_intended(&run).len(), 1, "nothing else began");
+}
+
+/// Work that changes nothing is ended in the middle once the run is given up, also by the server that comes after; other work is not.
+#[rstest]
+#[case::it_changes_nothing("changes_nothing = true", true)]
+#[case::it_changes_something("title = \"patch\"", false)]
+fn only_work_that_changes_nothing_is_ended_in_the_middle(#[case] line: &str, #[case] is_recalled: bool) {
+    let mut run = working(line);
+    let recalls = |orders: &[Order]| orders.iter().any(|o| matches!(o, Order::Recall { .. }));
+    let finds = |orders: &[Order]| orders.iter().any(|o| matches!(o, Order::FindAct { .. }));
+    assert!(finds(&run.run.recover()) && !recalls(&run.run.recover()), "the run goes on");
+    let given_up = run.given(Input::Decide(decision(DecisionKind::GiveUp, None)));
+    assert_eq!(recalls(&given_up.orders), is_recalled, "{:?}", given_up.orders);
+    run.is_read_back();
+    assert!(finds(&run.run.recover()));
+    assert_eq!(recalls(&run.run.recover()), is_recalled);
+}
+
+/// An act of which it turns out that it never began leaves its step to begin anew; of a run that is given up it ends with it.
+#[rstest]
+#[case::the_run_goes_on(false)]
+#[case::it_is_given_up(true)]
+fn what_never_began_begins_anew_or_not_at_all(#[case] is_given_up: bool) {
+    let mut run = working("title = \"patch\"");
+    if is_given_up {
+        run.given(Input::Decide(decision(DecisionKind::GiveUp, None)));
+    }
+    run.given(Input::ActNeverBegun { step: StepId(1), act: ActId(2) });
+    assert!(matches!(run.run.step_now(StepId(1)).state, StepState::Acting { .. }), "it is another act");
+    run.given(Input::ActNeverBegun { step: StepId(1), act: ActId(1) });
+    assert_eq!(run.run.step_now(StepId(1)).state.has_ended(), is_given_up);
+    assert_eq!(kinds_intended(&run).len(), if is_given_up { 1 } else { 2 });
+}
+
+/// A later server climbs on where the earlier one was, by the ladder of what is proven.
+#[test]
+fn a_climb_goes_on_where_it_was() {
+    let more = three("never", "0s").replace("attempts = 1 }", "attempts = 2, gap = \"3s\" }");
+    let mut run = acting(Wish::Start, "process", &more);
+    run.given(Input::ActBegun { step: StepId(1), act: ActId(1), begun: begun_now() });
+    looks(&mut run, 0, Answer::holds("it listens"));
+    let climbs = |run: &Began| match &run.run.recover()[..] {
+        [Order::Climb { kind, from, act, attempt, .. }] => (*kind, *from, *act, *attempt),
+        other => panic!("{other:?}"),
+    };
+    run.is_read_back();
+    assert_eq!(climbs(&run), (StepKind::Start, 1, Some(ActId(1)), 1));
+    run.waits(40_000);
+    run.given(Input::Tick);
+    run.waits(3_000);
+    run.given(Input::Tick);
+    run.given(Input::FreshLooked { step: StepId(1), seen: BTreeMap::from([(at("process"), SeenState::Ailing)]) });
+    ends(&mut run, 2, ActEnd::Sent);
+    run.is_read_back();
+    assert_eq!(climbs(&run), (StepKind::Stop, 0, Some(ActId(2)), 1), "what is cleared away climbs down");
+}
+
+/// Attempts and their gaps are those of the act's own kind, or what the line says.
+#[rstest]
+#[case::a_stop("patience = \"30s\", force", "patience = \"30s\", attempts = 2, gap = \"4s\", force", Some(4_000))]
+#[case::one_attempt("patience = \"30s\", force", "patience = \"30s\", force", None)]
+fn a_stop_is_tried_again_after_its_gap(#[case] is: &str, #[case] would_be: &str, #[case] gap: Option<u64>) {
+    let mut run = acting(Wish::Stop, "process", &three("never", "0s").replace(is, would_be));
+    ends(&mut run, 1, ActEnd::Sent);
+    looks(&mut run, 0, Answer::not_yet("it still listens"));
+    run.waits(30_000);
+    run.given(Input::Tick);
+    let next = run.stored.iter().find_map(|(_, e)| if let Event::AttemptFailed { next_at, .. } = e { Some(*next_at) } else { None });
+    assert_eq!(next, gap.map(|ms| run.now + over(ms)));
+    assert_eq!(run.run.hold_no().is_some(), gap.is_none());
+}
+
+#[rstest]
+#[case::as_it_goes_without_saying("attempts = 2", 5_000)]
+#[case::as_the_line_says("attempts = 2, gap = \"9s\"", 9_000)]
+fn work_is_tried_again_as_its_line_says(#[case] line: &str, #[case] gap: u64) {
+    let mut run = working(line);
+    run.given(Input::ActEnded { step: StepId(1), act: ActId(1), end: exited(3, "") });
+    let next = run.stored.iter().find_map(|(_, e)| if let Event::AttemptFailed { next_at, .. } = e { Some(*next_at) } else { None });
+    assert_eq!(next, Some(run.now + over(gap)));
+}
+
+/// What is told twice is stored once.
+#[test]
+fn what_is_told_twice_is_stored_once() {
+    let mut run = began_so("app -> db", "", "", &Request::new(Wish::Restart, addresses("db")));
+    let count = |run: &mut Began, input: Input| run.given(input).events.len();
+    let found = run.found();
+    let looked = || Input::FirstLooked { seen: found.clone(), rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] };
+    assert_eq!(count(&mut run, looked()), 0, "it has no locks yet");
+    for expected in [1, 0] {
+        assert_eq!(count(&mut run, Input::Queued { behind: vec!["run 7".into()] }), expected);
+        assert_eq!(count(&mut run, Input::TakeOn { who: "tove".into() }), expected);
+    }
+    assert_eq!((count(&mut run, Input::Locked), count(&mut run, Input::Locked)), (1, 0));
+    assert_eq!(count(&mut run, Input::Queued { behind: vec!["run 8".into()] }), 0, "it has its turn");
+    assert_eq!((count(&mut run, looked()) > 0, count(&mut run, looked())), (true, 0));
 }
