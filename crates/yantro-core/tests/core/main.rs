@@ -19,5 +19,6 @@ mod promises;
 mod proofs;
 mod runs;
 mod vetting;
+mod watching;
 mod world;
 mod written;
