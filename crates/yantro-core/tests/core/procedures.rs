@@ -213,6 +213,17 @@ fn work_that_fails_puts_everything_back_under_the_states_it_was_done_in() {
     assert!(run.end().unwrap().2.is_empty());
 }
 
+/// These lines, and then work that fails and has everything put back.
+fn put_back_after(steps: &[&str], found: &str) -> Run {
+    let check = "work = [\"bin/check\"], title = \"check\", changes_nothing = true, if_it_fails = \"put-back\"";
+    let steps: Vec<&str> = steps.iter().copied().chain([check]).collect();
+    let mut world = world(&written("", &steps), found, &[]);
+    world.failing_work = vec!["check".into()];
+    let run = world.play_procedure("night", &[], Operator::GivesUp).unwrap();
+    assert_eq!(run.state(), RunState::PutBack, "{}", told(&run));
+    run
+}
+
 /// Work is taken back under the states that it was done in: as its service was left by the steps before it, or as it was found where
 /// only steps after it touched it.
 #[rstest]
@@ -222,12 +233,7 @@ fn work_that_fails_puts_everything_back_under_the_states_it_was_done_in() {
 #[case::while_it_was_down(&["stop = [\"alone\"]", PATCH], "", &["unpatch", "start alone"])]
 #[case::before_what_was_found_down_was_started(&[PATCH, "start = [\"alone\"]"], "alone=down", &["stop alone", "unpatch"])]
 fn work_is_taken_back_under_the_states_that_it_was_done_in(#[case] steps: &[&str], #[case] found: &str, #[case] way: &[&str]) {
-    let check = "work = [\"bin/check\"], title = \"check\", changes_nothing = true, if_it_fails = \"put-back\"";
-    let steps: Vec<&str> = steps.iter().copied().chain([check]).collect();
-    let mut world = world(&written("", &steps), found, &[]);
-    world.failing_work = vec!["check".into()];
-    let run = world.play_procedure("night", &[], Operator::GivesUp).unwrap();
-    assert_eq!(run.state(), RunState::PutBack, "{}", told(&run));
+    let run = put_back_after(steps, found);
     let done = done(&run);
     let after: Vec<&str> = done.iter().map(String::as_str).skip_while(|d| *d != "check").skip(1).collect();
     assert_eq!(after, way);
@@ -238,12 +244,7 @@ fn work_is_taken_back_under_the_states_that_it_was_done_in(#[case] steps: &[&str
 #[case::up_again(&["stop = [\"alone\"]", "start = [\"alone\"]"], "")]
 #[case::down_again(&["start = [\"alone\"]", "stop = [\"alone\"]"], "alone=down")]
 fn what_stands_as_found_is_left_alone_on_the_way_back(#[case] steps: &[&str], #[case] found: &str) {
-    let check = "work = [\"bin/check\"], title = \"check\", changes_nothing = true, if_it_fails = \"put-back\"";
-    let steps: Vec<&str> = steps.iter().copied().chain([check]).collect();
-    let mut world = world(&written("", &steps), found, &[]);
-    world.failing_work = vec!["check".into()];
-    let run = world.play_procedure("night", &[], Operator::GivesUp).unwrap();
-    assert_eq!(run.state(), RunState::PutBack, "{}", told(&run));
+    let run = put_back_after(steps, found);
     assert_eq!(done(&run).last().map(String::as_str), Some("check"));
     assert!(run.steps().all(|(s, _)| s.part != Part::PutBack));
 }
