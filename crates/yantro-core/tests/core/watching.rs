@@ -157,3 +157,22 @@ fn a_forbidden_line_speaks_against_what_runs_and_explains_what_does_not() {
     takes(&mut watched, &silent, 5);
     assert_eq!(watched.seen.says, "its last start, by run 3, never showed PANIC");
 }
+
+/// Of a unit that a condition left down a start is told; the board is not, nor is a start of one whose condition was met.
+#[rstest]
+#[case::a_start(true, true, "a condition in its unit is not met")]
+#[case::the_board(true, false, "inactive (dead)")]
+#[case::it_was_met(false, true, "inactive (dead)")]
+fn a_condition_that_is_not_met_speaks_against_a_start(#[case] unmet: bool, #[case] proves_a_start: bool, #[case] says: &str) {
+    let (load, active, sub) = ("loaded".into(), "inactive".into(), "dead".into());
+    let answer = UnitWord { load, active, sub, condition_unmet: unmet, ..UnitWord::default() }.answer(None, proves_a_start);
+    assert!(answer.says.contains(says), "{answer:?}");
+}
+
+/// Of what was never started again that is not said.
+#[test]
+fn what_was_never_started_again_says_nothing_of_it() {
+    let (load, active, sub) = ("loaded".into(), "active".into(), "running".into());
+    let answer = UnitWord { load, active, sub, main_pid: Some(7), ..UnitWord::default() }.answer(None, false);
+    assert_eq!(answer.says, "active (running), process 7");
+}
