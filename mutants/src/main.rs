@@ -168,8 +168,11 @@ fn put(at: &Path, bytes: &[u8]) -> Result<(), Failure> {
     Ok(fs::write(at, bytes)?)
 }
 
+/// Test programs, each with the folder that it is run in.
+type Programs = Vec<(PathBuf, PathBuf)>;
+
 /// The test programs with all mutants in them, each with the folder that it is run in; and those that cannot be built.
-fn built(subject: &Subject, mutants: &[Mutant]) -> Result<(Vec<(PathBuf, PathBuf)>, BTreeSet<usize>), Failure> {
+fn built(subject: &Subject, mutants: &[Mutant]) -> Result<(Programs, BTreeSet<usize>), Failure> {
     let tree = PathBuf::from("target/mutants/tree");
     let mut left: BTreeSet<usize> = BTreeSet::new();
     copied(&tree)?;

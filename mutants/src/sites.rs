@@ -213,7 +213,7 @@ impl<'a> Visit<'a> for Found {
             self.cannot.insert((Kind::Arm, at), "it binds what follows");
         } else {
             let arrow = bytes(&arm.fat_arrow_token).start;
-            self.sites.insert((Kind::Arm, at), Site::Arm { guard: guard.map(|g| bytes(g)), arrow });
+            self.sites.insert((Kind::Arm, at), Site::Arm { guard: guard.map(bytes), arrow });
         }
         visit::visit_arm(self, arm);
     }
