@@ -18,6 +18,7 @@ mod procedures;
 mod promises;
 mod proofs;
 mod runs;
+mod tasks;
 mod vetting;
 mod watching;
 mod world;
