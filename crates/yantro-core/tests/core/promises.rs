@@ -43,13 +43,14 @@ fn at(name: &str) -> Address {
     format!("h/{name}").parse().unwrap()
 }
 
-fn seen(text: &str) -> BTreeMap<Address, SeenState> {
+pub fn seen(text: &str) -> BTreeMap<Address, SeenState> {
     let state = |word: &str| match word {
         "down" => SeenState::Down,
         "ailing" => SeenState::Ailing,
         "unknown" => SeenState::Unknown,
         "out" => SeenState::OutOfReach,
         "sinking" => SeenState::Sinking,
+        "rising" => SeenState::Rising,
         _ => SeenState::Proven,
     };
     text.split_whitespace().map(|p| p.split_once('=').unwrap()).map(|(n, s)| (at(n), state(s))).collect()
