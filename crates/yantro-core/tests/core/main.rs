@@ -6,6 +6,7 @@ mod by_hand;
 mod calendar;
 mod choosing;
 mod coast;
+mod ends;
 mod estates;
 mod forecasts;
 mod guards;
