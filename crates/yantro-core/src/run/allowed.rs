@@ -96,12 +96,12 @@ impl Run {
         }
         if self.hold_causes().next().is_none() {
             add(DecisionKind::Hold, "lets what is in flight end, and begins nothing new".to_owned());
-        } else if self.awaiting().next().is_none() && !at_standstill {
+        } else if self.awaiting().next().is_none() && self.hold_causes().any(|c| !matches!(c, HoldCause::Standstill)) {
             let changed = self.hold_causes().any(|c| matches!(c, HoldCause::Changed { .. }));
-            let leads_to = if changed {
-                "works it out anew from how things stand now, shows it, and goes on by that once confirmed"
-            } else {
-                "goes on from here"
+            let leads_to = match (changed, at_standstill) {
+                (true, _) => "works it out anew from how things stand now, shows it, and goes on by that once confirmed",
+                (false, true) => "answers its own hold: it goes on once the standstill is lifted",
+                (false, false) => "goes on from here",
             };
             add(DecisionKind::Resume, leads_to.to_owned());
         }

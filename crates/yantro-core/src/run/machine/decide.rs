@@ -66,7 +66,14 @@ impl Turn<'_> {
             return Err(Refusal::Changed { run });
         }
         let at_standstill = self.run.hold_causes().any(|c| matches!(c, HoldCause::Standstill));
-        if matches!(decision.kind, DecisionKind::Force { .. } | DecisionKind::Resume) && at_standstill {
+        // A hold of its own may be answered meanwhile; where there is none, nothing would come of it but a word that it was done.
+        let nothing_else = || self.run.hold_causes().all(|c| matches!(c, HoldCause::Standstill));
+        let is_kept = match decision.kind {
+            DecisionKind::Force { .. } => at_standstill,
+            DecisionKind::Resume => at_standstill && nothing_else(),
+            _ => false,
+        };
+        if is_kept {
             return Err(Refusal::Standstill { decision: word });
         }
         if let DecisionKind::Release { address } = &decision.kind {
