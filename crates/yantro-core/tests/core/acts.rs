@@ -4,13 +4,9 @@ use std::{collections::BTreeMap, time::Duration};
 
 use rstest::rstest;
 use yantro_core::{
-    plan::{
-        Request, StepId,
-        forecast::Usual,
-        procedure::{self, Asked},
-    },
+    plan::{Request, StepId},
     proof::{Answer, SeenState, logs::LogCount},
-    run::{ActEnd, ActId, ActKind, Begun, DecisionKind, Event, HoldCause, Input, LogEvidence, Order, StepState, Taken},
+    run::{ActEnd, ActId, ActKind, DecisionKind, Event, HoldCause, Input, LogEvidence, Order, StepState, Taken},
     words::{
         kinds::{StepKind, Wish},
         name::Address,
@@ -19,8 +15,8 @@ use yantro_core::{
 };
 
 use crate::{
-    by_hand::{Began, began_so, begun_by, begun_now, decision},
-    estates::{addresses, estate, facts},
+    by_hand::{Began, began_so, begun_now, decision},
+    estates::addresses,
 };
 
 /// A service in each way to be carried, each with codes of its own that count as good.
@@ -353,16 +349,7 @@ fn a_force_that_was_ordered_follows_its_evidence() {
 
 /// A run of one piece of work, which was begun just now.
 fn working(line: &str) -> Began {
-    let more = format!("[procedure.patch]\nsteps = [{{ work = [\"/bin/patch\"], on = \"h\", {line} }}, {{ stop = [\"zz\"] }}]\n");
-    let (estate, graph) = estate("zz", &more);
-    let procedure = estate.procedures[&"patch".parse().unwrap()].clone();
-    let plan = procedure::plan(&estate, &graph, &facts(&estate, ""), &Usual::default(), &procedure, &Asked::default());
-    let mut run = begun_by(Begun::of(plan, &estate, 1, "maren", &BTreeMap::new()));
-    run.given(Input::Locked);
-    let seen = run.found();
-    run.given(Input::FirstLooked { seen, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
-    let answers = run.run.begun.preflight.iter().map(|look| (look.clone(), Answer::holds("so"))).collect();
-    run.given(Input::Preflighted { answers });
+    let mut run = crate::tasks::begun(&format!("work = [\"/bin/patch\"], on = \"h\", {line}"));
     run.given(Input::ActBegun { step: StepId(1), act: ActId(1), begun: begun_now() });
     assert_eq!(kinds_intended(&run).len(), 1);
     run

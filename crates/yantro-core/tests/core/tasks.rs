@@ -21,7 +21,7 @@ use crate::{
 const FIRST: StepId = StepId(1);
 
 /// A run of this line, and then of a stop; its first step has begun.
-fn begun(line: &str) -> Began {
+pub fn begun(line: &str) -> Began {
     let more = format!("[procedure.night]\nsteps = [{{ {line} }}, {{ stop = [\"zz\"] }}]\n");
     let (estate, graph) = estate("zz", &more);
     let procedure = estate.procedures[&"night".parse().unwrap()].clone();
