@@ -162,7 +162,11 @@ fn step_of(view: &RunView, named: Option<u32>) -> Result<StepId, Failure> {
     if let Some(step) = named {
         return Ok(StepId(step));
     }
-    let awaiting: Vec<StepId> = view.steps.iter().filter(|s| s.now.state.awaits_decision()).map(|s| s.planned.id).collect();
+    // What is offered, and no step that has its decision and waits for another hold to be answered.
+    let offered = view.allowed.iter().map(|a| &a.kind).filter(|kind| !matches!(kind, DecisionKind::Answer { .. }));
+    let mut awaiting: Vec<StepId> = offered.filter_map(DecisionKind::step).collect();
+    awaiting.sort();
+    awaiting.dedup();
     match awaiting.as_slice() {
         [one] => Ok(*one),
         [] => Err(Failure::own(
