@@ -301,10 +301,10 @@ impl WayBack<'_> {
         if waits.iter().all(|w| w.release == Release::WhenEnded) {
             waits.extend(self.before.iter().map(|s| Wait { step: *s, release: Release::WhenGood }));
         }
-        let steps = || self.run.steps_on(&address).map(|(s, _)| s);
-        // The last step that went the other way is the one that is taken back.
-        let other = steps().rev().find(|s| matches!(s.kind(), StepKind::Stop | StepKind::Start) && s.kind() != kind);
-        let same = steps().find(|s| s.kind() == kind);
+        // The last act that went the other way is the one that is taken back: a later step that never acted has nothing to do with it.
+        let went_other = |s: &Step| matches!(s.kind(), StepKind::Stop | StepKind::Start) && s.kind() != kind;
+        let other = self.run.steps_on(&address).rev().find(|(s, n)| went_other(s) && !n.acts.is_empty()).map(|(s, _)| s);
+        let same = self.run.steps_on(&address).map(|(s, _)| s).find(|s| s.kind() == kind);
         let fallback = if kind == StepKind::Start { 3_000 } else { 1_000 };
         let known = same.filter(|s| s.usual_ms > 0);
         let usual_ms = known.map_or(fallback, |s| s.usual_ms);

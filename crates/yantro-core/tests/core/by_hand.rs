@@ -54,12 +54,23 @@ impl Began {
     }
     pub fn given(&mut self, input: Input) -> Taken {
         let taken = self.run.take(input, self.now, &mut self.rooms).unwrap();
+        // Room is kept account of from input to input: whoever counts it anew comes to the same.
+        if !self.run.has_ended() {
+            assert_eq!(format!("{:?}", self.rooms), format!("{:?}", self.counted()), "room is taken and given back by those who work");
+        }
         self.stored.extend(taken.events.iter().map(|e| (self.now, e.clone())));
         taken
+    }
+    /// The room that is taken, counted anew.
+    fn counted(&self) -> Rooms {
+        let mut rooms = Rooms::unlimited();
+        self.run.rooms_taken().for_each(|room| rooms.take(&room));
+        rooms
     }
     /// The server ends and is started anew: the run is what is stored of it.
     pub fn is_read_back(&mut self) {
         self.run = Run::replay(self.run.id, self.stored.iter().cloned()).unwrap();
+        self.rooms = self.counted();
     }
     pub fn waits(&mut self, ms: u64) {
         self.now = self.now + std::time::Duration::from_millis(ms);

@@ -1,6 +1,8 @@
 //! Tests of the core as its users see it: vetting, sequences, and runs played in a made-up world.
 
 mod acts;
+mod away;
+mod backward;
 mod before;
 mod by_hand;
 mod calendar;
@@ -9,12 +11,14 @@ mod coast;
 mod ends;
 mod estates;
 mod forecasts;
+mod groups;
 mod guards;
 mod holders;
 mod hostile;
 mod hosts;
 mod mends;
 mod order;
+mod played;
 mod procedure_faults;
 mod procedures;
 mod promises;

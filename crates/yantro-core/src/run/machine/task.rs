@@ -57,7 +57,7 @@ impl Turn<'_> {
         let Some(until) = time_of_day_near(self.run.began_at, time, zone) else {
             return self.fail(step, format!("\"{time}\" in {zone} is no time of day"), false);
         };
-        if until > self.now {
+        if until >= self.now {
             return self.happened(Event::StepPausing { step, until, after_act: true });
         }
         self.asks_whether_it_is_too_late(step, until);
