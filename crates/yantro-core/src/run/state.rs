@@ -227,6 +227,7 @@ impl Run {
                 released: false,
                 open_waits: step.waits.len() as u32,
                 tries: 0,
+                outcome_unknown: false,
                 looking: false,
                 look_again_at: None,
                 ahead: None,

@@ -144,11 +144,16 @@ fn what_is_against_a_start_is_told_with_how_its_act_ended(#[case] name: &str, #[
 
 // ---- how long each may take ----
 
-/// The recorder ends a command at its own limit, and its end is awaited five seconds more.
+/// The recorder ends a command at its own limit, and its end is awaited five seconds more; then nobody knows what became of it, and its
+/// ladder has one look's time to tell.
 #[rstest]
-#[case::of_commands("command", 40 + 7 + 5)]
-#[case::of_a_manager("unit", 60 + 5)]
-fn an_act_that_does_not_end_fails_once_its_recorder_would_have_ended_it(#[case] name: &str, #[case] seconds: u64) {
+#[case::of_commands("command", 40 + 7 + 5, "40s")]
+#[case::of_a_manager("unit", 60 + 5, "1m")]
+fn an_act_that_does_not_end_is_unknown_once_its_recorder_would_have_ended_it(
+    #[case] name: &str,
+    #[case] seconds: u64,
+    #[case] patience: &str,
+) {
     let mut run = acting(Wish::Start, name, &three("never", "0s"));
     run.given(Input::ActBegun { step: StepId(1), act: ActId(1), begun: begun_now() });
     run.waits(seconds * 1000 - 1);
@@ -157,7 +162,13 @@ fn an_act_that_does_not_end_fails_once_its_recorder_would_have_ended_it(#[case] 
     assert_eq!(run.run.next_deadline(), Some(run.now + over(1)));
     run.waits(1);
     run.given(Input::Tick);
-    assert_eq!(why_failed(&run).as_deref(), Some("the start act has not ended within its patience"));
+    assert!(matches!(run.run.step_now(StepId(1)).state, StepState::Proving { .. }));
+    looks(&mut run, 0, Answer::not_yet("not so"));
+    assert_eq!(run.run.next_deadline(), Some(run.now + over(5_000)));
+    run.waits(5_000);
+    run.given(Input::Tick);
+    assert_eq!(why_failed(&run).unwrap(), format!("what became of the act is unknown, and not proven within {}: not so", patience));
+    assert!(matches!(run.run.step_now(StepId(1)).state, StepState::OutcomeUnknown { .. }));
 }
 
 /// Evidence in its order, then force, and no further attempt by any of it; whatever comes of evidence, force follows.
@@ -463,4 +474,58 @@ fn what_is_told_twice_is_stored_once() {
     assert_eq!((count(&mut run, Input::Locked), count(&mut run, Input::Locked)), (1, 0));
     assert_eq!(count(&mut run, Input::Queued { behind: vec!["run 8".into()] }), 0, "it has its turn");
     assert_eq!((count(&mut run, looked()) > 0, count(&mut run, looked())), (true, 0));
+}
+
+// ---- what nobody knows the outcome of ----
+
+/// What became of it shows on a ladder, where there is one, or it holds: it is not tried again by itself, however many attempts it has
+/// and whatever the ladder says against it (R21).
+#[rstest]
+#[case::a_start(Wish::Start, "command", "not so")]
+#[case::a_start_of_a_process(Wish::Start, "process", "not so")]
+#[case::a_stop(Wish::Stop, "command", "not so")]
+#[case::something_speaks_against_it(Wish::Start, "command", "against")]
+#[case::it_shows_after_all(Wish::Start, "command", "so")]
+#[case::it_shows_that_it_is_down(Wish::Stop, "command", "so")]
+fn what_nobody_knows_the_outcome_of_is_not_tried_again(#[case] wish: Wish, #[case] name: &str, #[case] shows: &str) {
+    let more =
+        three("never", "0s").replace("attempts = 1", "attempts = 3").replace("patience = \"30s\"", "patience = \"30s\", attempts = 3");
+    for is_begun in [true, false] {
+        let mut run = acting(wish, name, &more);
+        // What Yantro starts itself is known once it has begun.
+        if is_begun && name != "process" {
+            run.given(Input::ActBegun { step: StepId(1), act: ActId(1), begun: begun_now() });
+        }
+        run.given(Input::ActUnknown { step: StepId(1), act: ActId(1) });
+        run.is_read_back();
+        match shows {
+            "so" => {
+                let kind = if wish == Wish::Start { StepKind::Start } else { StepKind::Stop };
+                for rung in 0..run.run.service(StepId(1)).ladder_of(kind).len() as u32 {
+                    looks(&mut run, rung, Answer::holds("so"));
+                }
+                assert_eq!(run.run.step_now(StepId(1)).state.word(), "done");
+                continue;
+            }
+            "against" => drop(looks(&mut run, 0, Answer::against("gone"))),
+            _ => {
+                looks(&mut run, 0, Answer::not_yet("not so"));
+                run.waits(60_000);
+                run.given(Input::Tick);
+            }
+        }
+        let state = &run.run.step_now(StepId(1)).state;
+        assert!(matches!(state, StepState::OutcomeUnknown { .. }), "begun: {is_begun}: {state:?}");
+        assert!(run.run.hold_no().is_some());
+    }
+}
+
+/// An end that is heard of after all is known: what fails then fails as ever.
+#[test]
+fn an_end_that_is_heard_of_late_is_known() {
+    let mut run = acting(Wish::Start, "command", &three("never", "0s").replace("attempts = 1", "attempts = 3"));
+    run.given(Input::ActUnknown { step: StepId(1), act: ActId(1) });
+    run.given(Input::ActEnded { step: StepId(1), act: ActId(1), end: exited(0, "") });
+    looks(&mut run, 0, Answer::against("gone"));
+    assert!(matches!(run.run.step_now(StepId(1)).state, StepState::Pausing { .. }), "{:?}", run.run.step_now(StepId(1)).state);
 }

@@ -36,7 +36,7 @@ pub struct Played {
     pub run: Began,
     pub stands: BTreeMap<Address, SeenState>,
     /// Steps that are looked at for their act, and not answered yet.
-    asked: BTreeSet<StepId>,
+    pub asked: BTreeSet<StepId>,
 }
 
 impl Played {

@@ -113,8 +113,9 @@ impl Turn<'_> {
     pub(super) fn look_fresh(&mut self, step: StepId) {
         match self.kind(step) {
             StepKind::Await => return self.prove(step),
-            StepKind::Start | StepKind::Stop | StepKind::Reload | StepKind::Act => {}
-            _ if self.run.hangs_on(step).is_empty() => return self.begin_task(step),
+            _ if self.run.begun.sequence.step(step).address().is_none() && self.run.hangs_on(step).is_empty() => {
+                return self.begin_task(step);
+            }
             _ => {}
         }
         if self.takes_look_ahead(step) {
@@ -219,9 +220,8 @@ impl Turn<'_> {
             }
             seen = self.with_proofs_since(seen, ahead.asked_at);
         }
-        let was_looking = self.looked(step);
-        let now = self.run.step_now(step);
-        if !was_looking || now.state.has_ended() || now.state.awaits_decision() {
+        // Whatever begins, fails or ends is not looked at for its act any more.
+        if !self.looked(step) {
             return;
         }
         // What this look finds of others is news as any other look's: a loss is not swallowed for having been seen here first
@@ -360,13 +360,8 @@ impl Turn<'_> {
                 return None;
             }
             let loses = |relation: &Relation| {
-                let stands = |a: &Address| match of(a) {
-                    // What could not be looked at counts for nothing; what is no part of the look is as it was seen last.
-                    SeenState::Unknown if self.run.unseen.contains(a) => false,
-                    SeenState::Unknown => self.run.seen.get(a) == Some(&SeenState::Proven),
-                    state => state == SeenState::Proven,
-                };
-                let stays = relation.any_of.iter().filter(|a| *a != address && stands(a)).count();
+                // What could not be looked at counts for nothing.
+                let stays = relation.any_of.iter().filter(|a| *a != address && of(a) == SeenState::Proven).count();
                 let was_unmet = stays + usize::from(state == SeenState::Proven) < relation.at_least as usize;
                 stays < relation.at_least as usize && !was_unmet
             };

@@ -33,9 +33,8 @@ impl Turn<'_> {
         }
         let must_be_proven = self.must_be_proven(&address);
         let leaves = matches!(state, SeenState::Down | SeenState::Ailing | SeenState::Sinking | SeenState::OutOfReach);
-        let known = self.run.lost.contains_key(&address)
-            || self.run.hold_causes().any(|c| matches!(c, HoldCause::Lost { address: a } if *a == address));
-        if must_be_proven && leaves && before == Some(SeenState::Proven) && !known {
+        // What is lost already is not known as proven.
+        if must_be_proven && leaves && before == Some(SeenState::Proven) {
             let patience = self.run.begun.services[&address].start.patience.0;
             self.happened(Event::ServiceLost { address, state, says, patience_ends: self.now + patience });
         }

@@ -185,7 +185,9 @@ impl Turn<'_> {
     }
 
     fn give_room_back(&mut self, step: StepId) {
-        if let Some(room) = self.run.room_of(step).filter(|_| self.run.in_flight.contains(&step)) {
+        // It has room from its look on.
+        let has_room = self.run.in_flight.contains(&step) || self.run.step_now(step).looking;
+        if let Some(room) = self.run.room_of(step).filter(|_| has_room) {
             self.rooms.give_back(&room);
             self.gave_room = true;
         }
@@ -257,16 +259,7 @@ impl Turn<'_> {
             Input::ActEnded { step, act, end } => self.act_ended(step, act, end),
             Input::ActUnknown { step, act } => {
                 if matches!(self.run.step_now(step).state, StepState::Acting { act: current, .. } if current == act) {
-                    self.happened(Event::ActUnknown { step, act });
-                    if self.run.giving_up {
-                        self.left_behind(step);
-                    } else
-                    // Done if a ladder proves the wish, else the step holds (R21).
-                    if self.ladder_can_tell(step, act) {
-                        self.prove(step);
-                    } else {
-                        self.fail(step, "what became of the act is unknown, and no look can tell".to_owned(), true);
-                    }
+                    self.unheard_of(step, act);
                 }
             }
             Input::RungLooked { step, attempt, rung, answer, logs } => self.rung_looked(step, attempt, rung, answer, logs),
@@ -326,8 +319,13 @@ impl Turn<'_> {
         let (tries, attempt) = (now.tries, now.attempts);
         // One act fails its attempt once: what climbs anew by the same act and fails again is no further attempt.
         let now_failed_once = now.acts.last().is_none_or(|a| a.failed.is_none());
+        let outcome_unknown = now.outcome_unknown;
         if matches!(now.state, StepState::Proving { .. }) {
             self.order(Order::StopLooking { step });
+        }
+        if outcome_unknown {
+            // A ladder would have shown it. It may go on all the same, and is not given a second time by itself (R21).
+            return self.fail(step, format!("what became of the act is unknown, and {reason}"), true);
         }
         let planned = self.run.begun.sequence.step(step);
         let (attempts, gap) = match self.kind(step) {
@@ -345,6 +343,18 @@ impl Turn<'_> {
             self.happened(Event::AttemptFailed { step, attempt, reason, next_at: self.now + gap });
         } else {
             self.fail(step, reason, false);
+        }
+    }
+
+    /// Nobody knows what became of an act under way: done if a ladder proves the wish, else the step holds (R21).
+    fn unheard_of(&mut self, step: StepId, act: ActId) {
+        self.happened(Event::ActUnknown { step, act });
+        if self.run.giving_up {
+            self.left_behind(step);
+        } else if self.ladder_can_tell(step, act) {
+            self.prove(step);
+        } else {
+            self.fail(step, "what became of the act is unknown, and no look can tell".to_owned(), true);
         }
     }
 
@@ -424,9 +434,12 @@ impl Turn<'_> {
                     }
                 }
                 StepState::Asking { answer: Some(_), .. } => self.unanswered(step),
-                StepState::Acting { kind, .. } => {
-                    self.attempt_failed(step, format!("the {} act has not ended within its patience", kind.word()));
+                // To tell people twice does no harm.
+                StepState::Acting { kind: ActKind::Announce, .. } => {
+                    self.attempt_failed(step, "the announce act has not ended within its patience".to_owned());
                 }
+                // Its recorder would have ended it by now, and nobody told: it may have come to anything.
+                StepState::Acting { act, .. } => self.unheard_of(step, act),
                 StepState::Proving { steady_until: Some(_), patience_ends, clearing, .. } => {
                     self.steady_ended(step, patience_ends, clearing);
                 }
@@ -478,7 +491,7 @@ impl Turn<'_> {
         let now = self.run.step_now(step);
         let waited = if clearing { service.stop.patience } else { crate::words::time::Span(self.run.patience_of(step)) };
         let could_not = matches!(&now.last_answer, Some((_, a)) if a.verdict == Verdict::CouldNotLook);
-        let unknown = now.acts.last().is_some_and(|a| a.begun.is_none() && a.end.is_none());
+        let unknown = now.outcome_unknown;
         let last = now.last_answer.as_ref().map_or_else(|| "nothing was answered".to_owned(), |(_, a)| a.says.clone());
         let forced = now.acts.last().is_some_and(|a| a.kind == ActKind::Force);
         let (is_stop, force) = (self.kind(step) == StepKind::Stop, service.stop.force);

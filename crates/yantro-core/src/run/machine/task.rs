@@ -128,7 +128,7 @@ impl Turn<'_> {
         let now = self.run.step_now(step);
         let last = now.last_answer.as_ref().map_or_else(|| "nothing was answered".to_owned(), |(_, a)| a.says.clone());
         let could_not = matches!(&now.last_answer, Some((_, a)) if a.verdict == Verdict::CouldNotLook);
-        let unknown = now.acts.last().is_some_and(|a| a.begun.is_none() && a.end.is_none());
+        let unknown = now.outcome_unknown;
         self.order(Order::StopLooking { step });
         if unknown {
             return self.fail(step, format!("what became of the act is unknown, and {last}"), true);

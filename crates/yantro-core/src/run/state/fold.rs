@@ -52,6 +52,7 @@ impl Run {
                 }
                 now.last_answer = None;
                 now.stood_otherwise = None;
+                now.outcome_unknown = false;
                 now.acts.push(ActNow {
                     act: *act,
                     kind: *kind,
@@ -76,11 +77,15 @@ impl Run {
                 }
             }
             Event::ActEnded { step, act, end } => {
-                if let Some(known) = self.step_mut(*step).acts.iter_mut().find(|a| a.act == *act) {
+                let now = self.step_mut(*step);
+                // Heard of after all.
+                now.outcome_unknown &= now.acts.last().is_none_or(|a| a.act != *act);
+                if let Some(known) = now.acts.iter_mut().find(|a| a.act == *act) {
                     known.end = Some((at, end.clone()));
                 }
             }
-            Event::ActUnknown { .. } | Event::ClockStepped { .. } => {}
+            Event::ActUnknown { step, .. } => self.step_mut(*step).outcome_unknown = true,
+            Event::ClockStepped { .. } => {}
             Event::StoodOtherwise { step, address, state } => {
                 self.step_mut(*step).stood_otherwise = Some((address.clone(), *state));
             }
@@ -262,7 +267,16 @@ impl Run {
         self.add_steps(steps);
     }
 
+    /// What is moved anew is no longer waited for to come back by itself: the step that moves it answers for it now (R18).
+    fn is_moved(&mut self, step: StepId) {
+        let moved = self.begun.sequence.step(step).service().filter(|on| matches!(on.kind, StepKind::Stop | StepKind::Start));
+        if let Some(on) = moved {
+            self.lost.remove(&on.address);
+        }
+    }
+
     fn step_begins(&mut self, step: StepId, at: Timestamp) {
+        self.is_moved(step);
         let tail = self.begun.sequence.step(step).tail_ms;
         self.is_ready_no_more(tail, step);
         self.in_flight.insert(step);
@@ -286,10 +300,13 @@ impl Run {
         now.looking = false;
         now.last_answer = None;
         self.left -= 1;
+        if *end == StepEnd::Unneeded {
+            self.is_moved(step);
+        }
         if matches!(end, StepEnd::Done | StepEnd::Unneeded)
             && let Some(on) = self.begun.sequence.step(step).service()
         {
-            let state = if on.kind == crate::words::kinds::StepKind::Stop { SeenState::Down } else { SeenState::Proven };
+            let state = if on.kind == StepKind::Stop { SeenState::Down } else { SeenState::Proven };
             self.seen.insert(on.address.clone(), state);
         }
         self.exceptions |= !matches!(end, StepEnd::Done | StepEnd::Unneeded);

@@ -229,6 +229,9 @@ pub struct StepNow {
     /// Attempts counted against the limit: a decision to try again starts anew.
     #[serde(skip)]
     pub(in crate::run) tries: u32,
+    /// Whether nobody knows what became of its last act: only a ladder can tell (R21).
+    #[serde(skip)]
+    pub(in crate::run) outcome_unknown: bool,
     /// Whether a fresh look is under way. Not part of the fold: after a restart it is taken again.
     #[serde(skip)]
     pub(in crate::run) looking: bool,
