@@ -13,13 +13,15 @@ use yantro_core::{
 use crate::{
     by_hand::{Began, began_so, begun_now, decision},
     estates::addresses,
+    played::{Played, night},
     promises::seen,
 };
 
+const APP: &str = "[service.app]\nlike = \"x\"\nsteady = \"0s\"\nladder = [{ rung = \"port\", port = 1 }]\nrelies_on = [\"db\"]\n";
+
 /// A run that has done its one step, up to its last look.
 fn done(wish: Wish, chosen: &str, found: &str) -> Began {
-    let more = "[service.app]\nlike = \"x\"\nsteady = \"0s\"\nladder = [{ rung = \"port\", port = 1 }]\nrelies_on = [\"db\"]\n";
-    let mut run = began_so("db, log", more, found, &Request::new(wish, addresses(chosen)));
+    let mut run = began_so("db, log", APP, found, &Request::new(wish, addresses(chosen)));
     run.given(Input::Locked);
     let mut all: BTreeMap<Address, _> = run.found();
     all.extend(seen(found));
@@ -97,4 +99,91 @@ fn a_last_look_counts_only_at_the_end() {
     let mut run = began_so("app -> db", "", "", &Request::new(Wish::Stop, addresses("app")));
     run.first_looks(&[]);
     assert_eq!(ended(&mut run, ""), None);
+}
+
+/// What stands otherwise than it was to be left, by the last of its steps that took it up or down; what was left out took nothing.
+#[rstest]
+#[case::a_start_that_did_its_work(&["start = [\"app\"]", "pause = \"1h\""], "app=down", 1, "app=ailing", &["h/app is ailing, and was to be proven"])]
+#[case::a_stop_that_was_left_out(&["pause = \"1h\"", "stop = [\"app\"]"], "", 0, "", &[])]
+#[case::what_is_not_touched(&["pause = \"1h\"", "stop = [\"app\"]"], "", 0, "log=down", &["h/log was found proven and is left down; it was to be proven"])]
+#[case::what_was_found_so(&["pause = \"1h\"", "stop = [\"app\"]"], "log=ailing", 0, "log=ailing", &[])]
+fn what_stands_otherwise_than_it_was_to_be_left(
+    #[case] lines: &[&str],
+    #[case] found: &str,
+    #[case] steps: usize,
+    #[case] last: &str,
+    #[case] expected: &[&str],
+) {
+    let mut played = Played::of(night("db, log", APP, lines, found), found);
+    played.goes_on(steps);
+    played.given(Input::Decide(decision(DecisionKind::GiveUp, None)));
+    played.stands.extend(seen(last));
+    assert_eq!(otherwise(&mut played).1, expected);
+}
+
+fn otherwise(played: &mut Played) -> (RunEnd, Vec<String>) {
+    let seen = played.stands.clone();
+    let taken = played.given(Input::FinalLooked { seen });
+    let ended = taken.events.into_iter().find_map(|e| match e {
+        Event::Ended { end, otherwise, .. } => Some((end, otherwise.iter().map(|o| o.says()).collect())),
+        _ => None,
+    });
+    ended.expect("it ends")
+}
+
+/// Put back, a run set out to leave everything as it was found: what it took down on its way is to be up, whoever brought it up.
+#[rstest]
+#[case::it_came_up_by_itself("app=proven", RunEnd::PutBack, &[])]
+#[case::it_did_not("app=down", RunEnd::PutBackInPart, &["h/app was found proven and is left down; it was to be proven"])]
+fn what_is_put_back_is_to_stand_as_it_was_found(#[case] last: &str, #[case] end: RunEnd, #[case] expected: &[&str]) {
+    let mut played = Played::of(night("db, log", APP, &["stop = [\"app\"]", "pause = \"1h\""], ""), "");
+    played.goes_on(1);
+    played.given(Input::Decide(decision(DecisionKind::PutBack, None)));
+    if last == "app=down" {
+        let stands = played.stands.clone();
+        played.given(Input::FinalLooked { seen: stands });
+        played.goes_on(1);
+    }
+    played.stands.extend(seen(last));
+    let own: Vec<String> = expected.iter().map(|t| (*t).to_owned()).collect();
+    assert_eq!(otherwise(&mut played), (end, own));
+}
+
+/// What was brought up and is taken down again on the way back is to be down.
+#[test]
+fn what_is_taken_down_on_the_way_back_is_to_be_down() {
+    let mut played = Played::of(night("db, log", APP, &["start = [\"app\"]", "pause = \"1h\""], "app=down"), "app=down");
+    played.goes_on(1);
+    played.given(Input::Decide(decision(DecisionKind::PutBack, None)));
+    let stands = played.stands.clone();
+    played.given(Input::FinalLooked { seen: stands });
+    played.goes_on(1);
+    played.stands.extend(seen("app=proven"));
+    assert_eq!(otherwise(&mut played), (RunEnd::PutBackInPart, vec!["h/app is proven, and was to be down".to_owned()]));
+}
+
+/// What something else brings back was not to be left down by whoever stopped it.
+#[test]
+fn what_something_else_brings_back_is_not_to_be_down() {
+    let more = APP.replace("steady", "brought_back_by = \"a watchdog\"\nsteady");
+    let mut played = Played::of(night("db, log", &more, &["stop = [\"app\"]", "pause = \"1h\""], ""), "");
+    let stop = played.step(yantro_core::words::kinds::StepKind::Stop, "app");
+    played.acts(stop);
+    let act = played.act(stop);
+    played.given(Input::ActEnded { step: stop, act, end: ActEnd::Sent });
+    played.given(Input::Decide(decision(DecisionKind::GiveUp, None)));
+    assert_eq!(otherwise(&mut played).1, [] as [&str; 0]);
+}
+
+/// What was found ailing and is put back is to stand no worse, which is judged by what differs.
+#[test]
+fn what_was_found_ailing_is_not_to_be_proven_on_the_way_back() {
+    let mut played = Played::of(night("db, log", APP, &["stop = [\"app\"]", "pause = \"1h\""], "app=ailing"), "app=ailing");
+    played.goes_on(1);
+    played.given(Input::Decide(decision(DecisionKind::PutBack, None)));
+    let stands = played.stands.clone();
+    played.given(Input::FinalLooked { seen: stands });
+    played.goes_on(1);
+    played.stands.extend(seen("app=ailing"));
+    assert_eq!(otherwise(&mut played), (RunEnd::PutBack, vec![]));
 }

@@ -1,6 +1,7 @@
 //! Tests of the core as its users see it: vetting, sequences, and runs played in a made-up world.
 
 mod acts;
+mod ahead;
 mod away;
 mod backward;
 mod before;

@@ -178,8 +178,9 @@ impl Run {
     }
     /// How this run sets out to leave a service, by the last of its steps that took it up or down; `None` where it does not.
     pub(in crate::run) fn meant(&self, address: &Address) -> Option<SeenState> {
-        let part = self.part;
-        let mut mine = self.steps_on(address).filter(|(s, _)| part == Part::Forward || s.part == part || s.part == Part::Forward);
+        // On the way back everything is to stand as it was found: what the way there meant is over.
+        let is_back = self.part == Part::PutBack;
+        let mut mine = self.steps_on(address).filter(|(s, _)| (s.part == Part::PutBack) == is_back);
         let (last, _) = mine.rfind(|(s, n)| {
             matches!(s.kind(), StepKind::Stop | StepKind::Start | StepKind::Await | StepKind::Reload)
                 && !matches!(n.state, StepState::Ended(StepEnd::NotBegun | StepEnd::PassedOver { .. } | StepEnd::Vouched { .. }))
