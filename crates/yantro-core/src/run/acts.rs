@@ -205,6 +205,7 @@ mod tests {
         r#"cd /srv && sudo -u fares -- sh -c 'KEY="$(cat /etc/k)" /bin/on '\''a b'\'''"#
     )]
     #[case::with_what_looks_like_one(begun(&["/bin/on"], "/", "root", &[("WHO", "file:/etc/shadow")], &["WHO"]), "WHO=file:/etc/shadow /bin/on")]
+    #[case::with_what_looks_like_a_variable(begun(&["/bin/on"], "/", "root", &[("WHO", "env:HOME")], &["WHO"]), "WHO=env:HOME /bin/on")]
     fn a_command_can_be_pasted(#[case] begun: ActBegun, #[case] typed: &str) {
         assert_eq!(begun.typed(), typed);
     }

@@ -529,3 +529,187 @@ fn an_end_that_is_heard_of_late_is_known() {
     looks(&mut run, 0, Answer::against("gone"));
     assert!(matches!(run.run.step_now(StepId(1)).state, StepState::Pausing { .. }), "{:?}", run.run.step_now(StepId(1)).state);
 }
+
+// ---- attempts and room ----
+
+/// What clears an earlier attempt away is no attempt of its own: as many starts are given as it has attempts.
+#[test]
+fn clearing_away_is_no_attempt() {
+    let more = three("never", "0s").replace("attempts = 1 }", "attempts = 3, gap = \"3s\" }");
+    let mut run = acting(Wish::Start, "process", &more);
+    let mut starts = 1;
+    for _ in 0..40 {
+        match run.run.step_now(StepId(1)).state.clone() {
+            StepState::Acting { act, kind, .. } => {
+                run.given(Input::ActBegun { step: StepId(1), act, begun: begun_now() });
+                if kind == ActKind::Clear {
+                    run.given(Input::ActEnded { step: StepId(1), act, end: ActEnd::Sent });
+                }
+            }
+            StepState::Proving { clearing, .. } => {
+                let attempt = run.run.step_now(StepId(1)).attempts;
+                for rung in 0..3 {
+                    let answer = if clearing { Answer::holds("gone") } else { Answer::against("it does not answer") };
+                    run.given(Input::RungLooked { step: StepId(1), attempt, rung, answer, logs: vec![] });
+                }
+            }
+            StepState::Pausing { .. } => {
+                run.waits(3_000);
+                let looked = run.given(Input::Tick);
+                if looked.orders.iter().any(|o| matches!(o, Order::FreshLook { .. })) {
+                    let kinds = kinds_intended(&run);
+                    let state = if kinds.last().unwrap().0 == ActKind::Clear { SeenState::Down } else { SeenState::Ailing };
+                    run.given(Input::FreshLooked { step: StepId(1), seen: BTreeMap::from([(at("process"), state)]) });
+                }
+            }
+            _ => break,
+        }
+        starts = kinds_intended(&run).iter().filter(|(k, ..)| *k == ActKind::Start).count();
+    }
+    assert_eq!((starts, run.run.step_now(StepId(1)).state.word()), (3, "failed"));
+}
+
+/// An act begins once, whatever is heard of that.
+#[test]
+fn a_begin_is_heard_once() {
+    let mut run = acting(Wish::Stop, "command", &three("never", "0s"));
+    let begins = |run: &mut Began| run.given(Input::ActBegun { step: StepId(1), act: ActId(1), begun: begun_now() }).events.len();
+    assert_eq!((begins(&mut run), begins(&mut run)), (1, 0));
+    assert!(matches!(run.run.step_now(StepId(1)).state, StepState::Acting { begun: true, .. }));
+}
+
+/// An act that never began is withdrawn with its attempt, and its step begins anew.
+#[test]
+fn an_act_that_never_began_is_no_attempt() {
+    let mut run = acting(Wish::Stop, "command", &three("never", "0s"));
+    let taken = run.given(Input::ActNeverBegun { step: StepId(1), act: ActId(1) });
+    assert!(taken.orders.iter().any(|o| matches!(o, Order::FreshLook { .. })), "{:?}", taken.orders);
+    let now = run.run.step_now(StepId(1));
+    assert_eq!((now.acts.len(), now.attempts, now.state.word()), (0, 0, "waiting"));
+    run.given(Input::FreshLooked { step: StepId(1), seen: BTreeMap::from([(at("command"), SeenState::Proven)]) });
+    assert_eq!(run.run.last_act(StepId(1)).map(|a| (a.act, a.attempt)), Some((ActId(2), 1)));
+}
+
+// ---- a patience that runs out ----
+
+/// Patience runs from the act, and not from its end.
+#[test]
+fn patience_runs_from_the_act() {
+    let mut run = acting(Wish::Start, "command", &three("never", "0s"));
+    let began = run.now;
+    run.waits(10_000);
+    ends(&mut run, 1, exited(0, ""));
+    assert_eq!(run.run.next_deadline(), Some(began + over(40_000)));
+}
+
+/// What is not down within its patience is told so, and what is not proven likewise; force is asked for where it is a stop, after all
+/// of its attempts, and where it was not forced already.
+#[rstest]
+#[case::a_start(Wish::Start, "ask", 1, "failed", "not proven within 40s: not so")]
+#[case::a_stop(Wish::Stop, "ask", 1, "asking", "not down within 30s: not so")]
+#[case::a_stop_never_forced(Wish::Stop, "never", 1, "failed", "not down within 30s: not so")]
+#[case::a_stop_with_attempts_left(Wish::Stop, "ask", 2, "pausing", "not down within 30s: not so")]
+fn what_runs_out_of_patience_is_told(
+    #[case] wish: Wish,
+    #[case] force: &str,
+    #[case] attempts: u32,
+    #[case] word: &str,
+    #[case] says: &str,
+) {
+    let more = three(force, "0s")
+        .replace("stop = { patience = \"30s\", force", &format!("stop = {{ patience = \"30s\", attempts = {attempts}, force"));
+    let mut run = acting(wish, "command", &more);
+    ends(&mut run, 1, exited(0, ""));
+    looks(&mut run, 0, Answer::not_yet("not so"));
+    run.waits(if wish == Wish::Start { 40_000 } else { 30_000 });
+    run.given(Input::Tick);
+    let state = run.run.step_now(StepId(1)).state.clone();
+    assert_eq!(state.word(), word);
+    let told = match state {
+        StepState::Asking { reason, .. } => reason,
+        _ => why_failed(&run).unwrap(),
+    };
+    assert_eq!(told, says);
+}
+
+/// A force that does not show is not followed by another.
+#[test]
+fn what_was_forced_is_not_forced_again() {
+    let mut run = acting(Wish::Stop, "process", &three("allow", "0s"));
+    ends(&mut run, 1, ActEnd::Sent);
+    looks(&mut run, 0, Answer::not_yet("it runs"));
+    run.waits(30_000);
+    run.given(Input::Tick);
+    assert_eq!(kinds_intended(&run).last().unwrap().0, ActKind::Force);
+    ends(&mut run, 2, ActEnd::Sent);
+    looks(&mut run, 0, Answer::not_yet("it runs"));
+    run.waits(10_000);
+    run.given(Input::Tick);
+    assert_eq!(kinds_intended(&run).len(), 2);
+    assert_eq!(run.run.step_now(StepId(1)).state.word(), "failed");
+}
+
+// ---- staying so ----
+
+/// A stop has not to stay so: it is down once it is seen down. What clears an earlier attempt likewise.
+#[test]
+fn what_is_down_need_not_stay_so() {
+    let mut run = acting(Wish::Stop, "command", &three("never", "9s"));
+    ends(&mut run, 1, exited(0, ""));
+    for rung in 0..run.run.service(StepId(1)).ladder_of(StepKind::Stop).len() as u32 {
+        looks(&mut run, rung, Answer::holds("gone"));
+    }
+    assert_eq!(run.run.step_now(StepId(1)).state.word(), "done");
+}
+
+/// A rung that is lost meanwhile begins that anew; an answer beyond the last rung is none.
+#[test]
+fn what_loses_a_rung_has_not_stayed_so() {
+    let mut run = acting(Wish::Start, "process", &three("never", "0s"));
+    run.run.begun.services.values_mut().for_each(|s| {
+        let mut service = (**s).clone();
+        service.steady = yantro_core::words::time::Span::secs(9);
+        *s = std::sync::Arc::new(service);
+    });
+    run.given(Input::ActBegun { step: StepId(1), act: ActId(1), begun: begun_now() });
+    let rungs = run.run.service(StepId(1)).ladder_of(StepKind::Start).len() as u32;
+    for rung in 0..rungs {
+        looks(&mut run, rung, Answer::holds("it listens"));
+    }
+    let steady = |run: &Began| matches!(run.run.step_now(StepId(1)).state, StepState::Proving { steady_until: Some(_), .. });
+    assert!(steady(&run));
+    assert_eq!(looks(&mut run, rungs, Answer::holds("what is this")).events, []);
+    looks(&mut run, 0, Answer::not_yet("gone"));
+    assert!(!steady(&run));
+    run.waits(9_000);
+    run.given(Input::Tick);
+    assert_eq!(run.run.step_now(StepId(1)).state.word(), "proving");
+    // Seen as it was before, nothing begins anew.
+    for rung in 0..rungs {
+        looks(&mut run, rung, Answer::holds("it listens"));
+    }
+    let until = run.run.step_now(StepId(1)).state.clone();
+    run.waits(10);
+    looks(&mut run, 0, Answer::holds("it listens"));
+    assert_eq!(run.run.step_now(StepId(1)).state, until);
+}
+
+// ---- lines that must appear ----
+
+/// All but its lines: the other rungs hold, the one of its log does not, and there are lines that must appear.
+#[rstest]
+#[case::all_but_its_lines("must_see = [\"ready\"]", 1, true)]
+#[case::all("must_see = [\"ready\"]", 9, false)]
+#[case::none("must_see = [\"ready\"]", 0, false)]
+#[case::no_lines_are_wanted("must_not_see = [\"panic\"]", 1, false)]
+fn what_lacks_nothing_but_its_lines(#[case] start: &str, #[case] climbed: u32, #[case] lacks: bool) {
+    let more = format!("[service.app]\nlike = \"x\"\nsteady = \"9s\"\nladder = [{{ rung = \"process\" }}]\nstart = {{ {start} }}\n");
+    let mut run = acting(Wish::Start, "app", &more);
+    assert!(!run.run.lacks_lines(StepId(1)), "nothing was looked at");
+    run.given(Input::ActBegun { step: StepId(1), act: ActId(1), begun: begun_now() });
+    let rungs = run.run.service(StepId(1)).ladder_of(StepKind::Start).len() as u32;
+    for rung in 0..climbed.min(rungs) {
+        looks(&mut run, rung, Answer::holds("so"));
+    }
+    assert_eq!(run.run.lacks_lines(StepId(1)), lacks, "{rungs} rungs");
+}

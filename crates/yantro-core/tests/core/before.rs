@@ -145,3 +145,38 @@ fn what_cannot_be_said_is_looked_at_again() {
     let started = looked(&mut run, "app=down");
     assert!(started.events.iter().any(|e| matches!(e, Event::ActIntended { kind: ActKind::Start, .. })));
 }
+
+/// A reload needs what runs, and what cannot be said is looked at again.
+#[rstest]
+#[case::it_is_up("app=proven", "reload")]
+#[case::it_is_not_well("app=ailing", "reload")]
+#[case::nobody_can_say("app=unknown", "again")]
+#[case::it_is_down("app=down", "h/app is down, and only what runs can be reloaded")]
+#[case::it_is_out_of_reach("app=out", "h/app is out of reach, and only what runs can be reloaded")]
+fn what_the_look_before_a_reload_leads_to(#[case] found: &str, #[case] expected: &str) {
+    let more = "[service.app]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 1 }]\nreload = {}\n";
+    let mut run = about(Wish::Reload, "zz", more, "app", "");
+    assert_eq!(came(&looked(&mut run, found)), expected);
+}
+
+/// A further act needs what runs, but where it is about what the manager knows of it.
+#[rstest]
+#[case::it_is_up("drain", "app=proven", "act")]
+#[case::it_is_not_well("drain", "app=ailing", "act")]
+#[case::nobody_can_say("drain", "app=unknown", "again")]
+#[case::it_is_down("drain", "app=down", "h/app is down, and only what runs can be acted on so")]
+#[case::what_the_manager_knows_of_it("at-boot-off", "app=down", "act")]
+#[case::what_the_manager_knows_and_nobody_reaches("at-boot-off", "app=out", "h/app is out of reach, and only what runs can be acted on so")]
+fn what_the_look_before_a_further_act_leads_to(#[case] act: &str, #[case] found: &str, #[case] expected: &str) {
+    let more =
+        "[service.app]\nhost = \"h\"\nrun_by = \"systemd\"\n[service.app.acts.drain]\ncommand = [\"/bin/drain\"]\nchanges_nothing = true\n";
+    let mut run = crate::played::night("zz", more, &[&format!("act = \"{act}\", of = [\"app\"]")], "");
+    run.given(Input::Locked);
+    let all = run.found();
+    run.given(Input::FirstLooked { seen: all, rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });
+    let answers: Vec<_> = run.run.begun.preflight.iter().map(|look| (look.clone(), Answer::holds("so"))).collect();
+    if !answers.is_empty() {
+        run.given(Input::Preflighted { answers });
+    }
+    assert_eq!(came(&looked(&mut run, found)), expected);
+}

@@ -14,7 +14,7 @@ use yantro_core::{
         procedure::{self, Asked, settle},
     },
     proof::{Facts, SeenState, UnitTerms},
-    run::{Begun, Restriction},
+    run::{Begun, Restriction, plan_divert},
     words::{
         kinds::Wish,
         name::Address,
@@ -256,4 +256,31 @@ fn what_is_described_otherwise_was_not_confirmed(#[case] edition: u64, #[case] i
     let told = unconfirmed(&Newest { edition, estate: &newest, graph: &graph }, &begun, &found, &found.0.clone().into_iter().collect());
     let says = "h/app is described otherwise by edition 2 than by edition 1";
     assert_eq!(told.iter().filter(|t| t.contains("described otherwise")).collect::<Vec<_>>(), if is_told { vec![says] } else { vec![] });
+}
+
+/// A further act that somebody asked for is worked out anew as that: what it acts on is asked for by that name.
+#[test]
+fn an_act_by_itself_is_worked_out_anew_as_one() {
+    let more =
+        "[service.cache]\nlike = \"x\"\nladder = [{ rung = \"port\", port = 9 }]\n[service.cache.acts.purge]\ncommand = [\"/bin/purge\"]\n";
+    let (estate, graph) = estate("app", more);
+    let procedure = yantro_core::model::procedure::Procedure::of_one_act("purge".parse().unwrap(), "purge", &["cache".to_owned()]);
+    let asked = Asked { by_itself: true, ..Asked::default() };
+    let found = facts(&estate, "");
+    let planned = procedure::plan(&estate, &graph, &found, &Usual::default(), &procedure, &asked);
+    let begun = Begun::of(planned.clone(), &estate, 1, "maren", &BTreeMap::new());
+    let now = again(&Newest { edition: 1, estate: &estate, graph: &graph }, &begun, &found, &Usual::default()).unwrap();
+    assert_eq!(format!("{now:#?}"), format!("{planned:#?}"));
+}
+
+/// What takes over knows its own answers: what it asks for by name is chosen by them.
+#[test]
+fn what_takes_over_chooses_by_its_answers() {
+    let more = "[procedure.fallback]\nquestions.which = { asks = \"Which?\", kind = \"selection\", default = \"log\" }\n\
+                steps = [{ stop = [\"{which}\"] }]\n";
+    let (estate, graph) = estate("app, log", more);
+    let name = "fallback".parse().unwrap();
+    let divert = plan_divert(&estate, &graph, &facts(&estate, ""), &Usual::default(), &name, ["stop h/app", "it hung"], 4).unwrap();
+    let says: Vec<String> = divert.steps.iter().map(|s| s.says()).collect();
+    assert_eq!((says, divert.values["which"].as_str()), (vec!["stop h/log".to_owned()], "log"));
 }

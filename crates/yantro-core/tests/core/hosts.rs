@@ -422,3 +422,34 @@ fn on_a_simulated_host_everything_is_played_whatever_carries_it_elsewhere() {
     assert_eq!((how.starts.to_string(), how.fails, how.begins_down), ("3s".to_owned(), 250, true), "ten times as fast");
     assert_eq!(estate.hosts[&"a".parse().unwrap()].simulated.as_ref().unwrap().stops.to_string(), "1s");
 }
+
+/// What comes up by itself at a boot is told of hosts that boot, and of what is not started anyway.
+#[rstest]
+#[case::a_reboot(Wish::Restart, &["harbour/tides is not among what is started, and comes up by itself when harbour boots"])]
+#[case::a_shut_down(Wish::Stop, &[])]
+fn what_comes_up_by_itself_is_told_of_hosts_that_boot(#[case] wish: Wish, #[case] expected: &[&str]) {
+    let more = "[service.tides]\nlike = \"unit\"\nhost = \"harbour\"\nat_boot = true\nexpected = \"down\"\n\
+                [service.charts]\nlike = \"unit\"\nhost = \"harbour\"\nat_boot = true\n\
+                [service.bell]\nlike = \"unit\"\nhost = \"storage\"\nat_boot = true\n";
+    let (mut plan, estate) = planned(more, wish, &["power:harbour"], &["harbour/tides"]);
+    plan.guard(&Around::of(&estate, Timestamp::from_ms(0), &BTreeSet::new()));
+    let told: Vec<&String> = plan.remarks.iter().filter(|r| r.contains("comes up by itself when")).collect();
+    assert_eq!(told, expected);
+    assert_eq!(plan.hosts_acted_on().iter().map(ToString::to_string).collect::<Vec<_>>(), ["harbour"]);
+}
+
+/// A run that takes a host down is answerable for everything there, whoever relies on it (R18, R37).
+#[test]
+fn a_run_of_a_host_is_answerable_for_all_that_is_there() {
+    let (plan, estate) = planned(
+        "[service.charts]\nlike = \"unit\"\nhost = \"harbour\"\nexpected = \"either\"\n",
+        Wish::Stop,
+        &["power:harbour"],
+        &["harbour/charts"],
+    );
+    let all: Vec<String> = yantro_core::run::answerable(&estate, &plan.sequence.steps).iter().map(ToString::to_string).collect();
+    assert!(all.contains(&"harbour/charts".to_owned()) && !all.contains(&"desk/ssh".to_owned()), "{all:?}");
+    let (plan, estate) = planned("", Wish::Stop, &["desk/booking"], &[]);
+    let all: Vec<String> = yantro_core::run::answerable(&estate, &plan.sequence.steps).iter().map(ToString::to_string).collect();
+    assert_eq!(all, ["desk/booking", "desk/host", "harbour/db"]);
+}

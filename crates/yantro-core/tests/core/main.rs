@@ -26,6 +26,7 @@ mod procedure_faults;
 mod procedures;
 mod promises;
 mod proofs;
+mod recovery;
 mod runs;
 mod tasks;
 mod vetting;

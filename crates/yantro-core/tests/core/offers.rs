@@ -4,7 +4,7 @@ use rstest::rstest;
 use yantro_core::{
     plan::{Request, StepId},
     proof::{Answer, SeenState},
-    run::{ActEnd, Begun, Decision, DecisionKind, Event, HoldCause, Input, Order, StepEnd, StepState},
+    run::{ActEnd, Begun, Decision, DecisionKind, Event, HoldCause, Input, Order, Refusal, StepEnd, StepState},
     words::{
         kinds::{StepKind, Wish},
         time::Timestamp,
@@ -382,4 +382,25 @@ fn a_decision_without_a_hold_is_taken_where_none_is_asked_for() {
     let input = Input::Decide(Decision { kind: DecisionKind::Hold, hold: None, who: "tove".into(), why: None });
     assert_eq!(played.given(input).events.len(), 2);
     assert_eq!(played.run.run.state().word(), "held");
+}
+
+/// Every refusal says how to go on, with a command that is there where it names one.
+#[test]
+fn a_refusal_says_how_to_go_on() {
+    let (run, step, address) = (7, FIRST, "h/app".parse().unwrap());
+    let refusals = [
+        (Refusal::Ended { run, word: "finished" }, "plan a new run"),
+        (Refusal::Stale { by: "tove decided: resume".into() }, "look at the run as it stands now"),
+        (Refusal::StepsFirst { step }, "try it again, pass it over, vouch for it, or give up the run"),
+        (Refusal::NotHeld { run }, "hold it first, or let it go on"),
+        (Refusal::NoReason { decision: "vouch" }, "say why, for those who read the record"),
+        (Refusal::NotHolding { run, address }, "see the run's steps"),
+        (Refusal::NoStep { run, step }, "see the run's steps"),
+        (Refusal::Untouched { run }, "give it up instead: there is nothing to put back"),
+        (Refusal::OffTheWay { run, word: "diverted" }, "see how it stands; a step that fails there is decided by itself"),
+    ];
+    for (refusal, hint) in refusals {
+        assert_eq!(refusal.hint(), hint, "{refusal}");
+    }
+    assert_eq!(yantro_core::run::RunId(7).to_string(), "7");
 }

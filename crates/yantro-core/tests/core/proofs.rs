@@ -247,3 +247,17 @@ fn how_a_service_is_left_otherwise_is_told(#[case] found: SeenState, #[case] now
     let otherwise = Otherwise { address: "h/db".parse().unwrap(), found, meant: SeenState::Proven, now };
     assert_eq!(otherwise.says(), says);
 }
+
+/// A line without anything in it is one where it stands, and none where a text ends or another line was found.
+#[rstest]
+#[case::there_is_none("x\n", [0, 0])]
+#[case::behind_one("x\n\n", [1, 0])]
+#[case::behind_what_was_found("at berth\nx\n", [0, 1])]
+#[case::between("at berth\n\nat berth\n", [1, 2])]
+#[case::with_a_carriage_return("x\r\n\r\ny\r\n", [1, 0])]
+fn an_empty_line_is_one_only_where_it_stands(#[case] text: &str, #[case] seen: [u64; 2]) {
+    let wanted = LogPatterns { must_see: vec!["^$".to_owned(), "berth".to_owned()], ..LogPatterns::default() };
+    let mut scan = LogScan::new(Arc::new(LogMatcher::new(&wanted).unwrap()));
+    scan.push(text.as_bytes());
+    assert_eq!(scan.count().wanted, seen);
+}

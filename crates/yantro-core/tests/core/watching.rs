@@ -176,3 +176,15 @@ fn what_was_never_started_again_says_nothing_of_it() {
     let answer = UnitWord { load, active, sub, main_pid: Some(7), ..UnitWord::default() }.answer(None, false);
     assert_eq!(answer.says, "active (running), process 7");
 }
+
+/// What the manager said of a unit is told until it says otherwise, or nothing of it runs: it does not outlive its host's being off.
+#[rstest]
+#[case::it_runs(Some(true), true)]
+#[case::nobody_can_say(None, true)]
+#[case::nothing_runs(Some(false), false)]
+fn what_the_manager_said_does_not_outlive_what_ran(#[case] runs: Option<bool>, #[case] is_told: bool) {
+    let mut watched = Watched::unknown(2, at(0));
+    takes(&mut watched, &again(0), 1);
+    takes(&mut watched, &Look { runs, ..look(Some(7), &good()) }, 2);
+    assert_eq!(watched.seen.manager.is_some(), is_told);
+}
