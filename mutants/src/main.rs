@@ -4,6 +4,7 @@
 //! once and not once for each; then the tests are run with one awake after the other, the short ones first, and only those that come
 //! by its place. `scripts/mutants` runs it.
 
+mod named;
 mod sites;
 mod trial;
 
@@ -30,6 +31,9 @@ struct Subject {
     package: &'static str,
     folder: &'static str,
     rooms: &'static [&'static str],
+    /// The package of those tests, where it is run, and which they are.
+    tested_by: &'static str,
+    tested_in: &'static str,
     tests: &'static [&'static str],
 }
 
@@ -39,9 +43,18 @@ const SUBJECTS: [Subject; 2] = [
         package: "yantro-core",
         folder: "crates/yantro-core",
         rooms: &["run", "guards", "holders", "proof"],
-        tests: &["--lib", "--test", "core"],
+        tested_by: "yantro-core-tests",
+        tested_in: "crates/yantro-core/tests",
+        tests: &["--test", "core"],
     },
-    Subject { package: "yantro-engine", folder: "crates/yantro-engine", rooms: &["turn"], tests: &["--lib", "--test", "engine"] },
+    Subject {
+        package: "yantro-engine",
+        folder: "crates/yantro-engine",
+        rooms: &["turn"],
+        tested_by: "yantro-engine",
+        tested_in: "crates/yantro-engine",
+        tests: &["--lib", "--test", "engine"],
+    },
 ];
 
 type Failure = Box<dyn std::error::Error>;
@@ -121,8 +134,9 @@ fn try_all(subject: &Subject, (share, of): (usize, usize), again: bool, quick: b
     let mut came = came.into_inner()?;
     let names: BTreeSet<&String> = shared.map(|n| &mutants[n].name).collect();
     came.retain(|name, _| names.contains(name));
-    print!("{}", trial::summed(&came));
-    Ok(!came.values().any(|c| matches!(c, Came::Survived | Came::Untouched)))
+    let named = named::Named::read(Path::new("mutants/named.toml"))?.of(subject.folder, &came);
+    print!("{}", trial::summed(&came, &named));
+    Ok(named.holds() && came.iter().all(|(name, c)| !matches!(c, Came::Survived | Came::Untouched) || named.has(name)))
 }
 
 /// What came of the mutants of each file, by its name: with what the file was, since that says nothing of another.
@@ -193,7 +207,7 @@ fn built(subject: &Subject, mutants: &[Mutant]) -> Result<(Programs, BTreeSet<us
         }
         let (programs, errors) = build(subject, &tree)?;
         if errors.is_empty() {
-            let folder = fs::canonicalize(tree.join(subject.folder))?;
+            let folder = fs::canonicalize(tree.join(subject.tested_in))?;
             return Ok((programs.into_iter().map(|p| (p, folder.clone())).collect(), left));
         }
         let before = left.len();
@@ -219,7 +233,7 @@ fn built(subject: &Subject, mutants: &[Mutant]) -> Result<(Programs, BTreeSet<us
 /// Builds the tests, and gives back their programs, or what the compiler has against them.
 fn build(subject: &Subject, tree: &Path) -> Result<(Vec<PathBuf>, Vec<Value>), Failure> {
     let mut cargo = Command::new("cargo");
-    cargo.current_dir(tree).args(["test", "--no-run", "--message-format", "json", "--package", subject.package]);
+    cargo.current_dir(tree).args(["test", "--no-run", "--message-format", "json", "--package", subject.tested_by]);
     cargo.args(subject.tests).env("CARGO_TARGET_DIR", "../build").stdout(Stdio::piped()).stderr(Stdio::null());
     let mut child = cargo.spawn()?;
     let (mut programs, mut errors) = (Vec::new(), Vec::new());

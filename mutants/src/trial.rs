@@ -11,6 +11,8 @@ use std::{
 
 use serde::{Deserialize, Serialize};
 
+use crate::named::Told;
+
 /// What is written into the crate beside its mutants. Whoever wakes one ends with the first panic: some test noticed.
 pub const WAKING: &str = r#"
 /// Which mutant is awake.
@@ -198,25 +200,28 @@ fn taken(line: &str) -> Option<(String, Duration)> {
     Some((name.to_owned(), Duration::from_secs_f64(seconds)))
 }
 
-/// How many came to what, and the names of those that no test notices.
-pub fn summed(came: &BTreeMap<String, Came>) -> String {
+/// How many came to what, and the names of those that no test notices, unless they are named with their reason.
+pub fn summed(came: &BTreeMap<String, Came>, named: &Told) -> String {
     let count = |is: fn(&Came) -> bool| came.values().filter(|c| is(c)).count();
     let mut text: String = came
         .iter()
+        .filter(|(name, _)| !named.has(name))
         .filter_map(|(name, c)| match c {
             Came::Survived => Some(format!("survived   {name}\n")),
             Came::Untouched => Some(format!("untouched  {name}\n")),
             _ => None,
         })
         .collect();
+    text += &named.says();
     text += &format!(
-        "{} mutants: {} noticed, {} hung, {} survived, {} untouched by any test, {} cannot be built\n",
+        "{} mutants: {} noticed, {} hung, {} survived, {} untouched by any test, {} cannot be built; {} of them are named with their reason\n",
         came.len(),
         count(|c| matches!(c, Came::Noticed { .. })),
         count(|c| *c == Came::Hung),
         count(|c| *c == Came::Survived),
         count(|c| *c == Came::Untouched),
         count(|c| *c == Came::NotBuilt),
+        named.count(),
     );
     text
 }

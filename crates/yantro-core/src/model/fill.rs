@@ -100,30 +100,3 @@ pub fn is_name(text: &str) -> bool {
     text.starts_with(|c: char| c.is_ascii_lowercase())
         && text.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_' || c == '-')
 }
-
-#[cfg(test)]
-mod tests {
-    use rstest::rstest;
-    use serde_json::json;
-
-    use super::*;
-
-    #[rstest]
-    #[case::plain("--port={port}", "--port=7411")]
-    #[case::braces("{{port}}", "{port}")]
-    #[case::json("{\"a\":1}", "{\"a\":1}")]
-    #[case::counted("[0-9]{2,3}", "[0-9]{2,3}")]
-    #[case::unknown("{lane}", "{lane}")]
-    fn values_are_put_in(#[case] text: &str, #[case] filled: &str) {
-        let mut node = json!(text);
-        fill(&mut node, &BTreeMap::from([("port".to_owned(), "7411".to_owned())]), "args", &mut Vec::new());
-        assert_eq!(node, json!(filled));
-    }
-
-    #[test]
-    fn a_value_in_a_pattern_is_matched_as_itself() {
-        let mut node = json!({ "must_see": ["gate {gate} ready"] });
-        fill(&mut node, &BTreeMap::from([("gate".to_owned(), "A.1".to_owned())]), "start", &mut Vec::new());
-        assert_eq!(node["must_see"][0], json!("gate A\\.1 ready"));
-    }
-}

@@ -33,21 +33,3 @@ pub fn shown(name: &str, value: &str) -> String {
 pub fn without_passwords(text: &str) -> String {
     passwords(text).fold(text.to_owned(), |text, password| text.replace(&format!(":{password}@"), ":[password]@"))
 }
-
-#[cfg(test)]
-mod tests {
-    use rstest::rstest;
-
-    use super::*;
-
-    #[rstest]
-    #[case::a_password("DB_PASSWORD", "hunter2", "[DB_PASSWORD as the estate has it]")]
-    #[case::a_reference("DB_PASSWORD", "file:/etc/yantro/db", "file:/etc/yantro/db")]
-    #[case::a_path("TLS_SECRET", "/etc/ferry/key", "/etc/ferry/key")]
-    #[case::something_else("LANE", "A", "A")]
-    #[case::in_an_address("DB", "postgres://fares:hunter2@db:5432/fares", "postgres://fares:[password]@db:5432/fares")]
-    #[case::an_address("DB", "postgres://fares@db/fares?x=a:b@c", "postgres://fares@db/fares?x=a:b@c")]
-    fn what_is_secret_and_in_the_open_is_not_shown(#[case] name: &str, #[case] value: &str, #[case] wanted: &str) {
-        assert_eq!(shown(name, value), wanted);
-    }
-}

@@ -258,32 +258,3 @@ pub fn did_you_mean<'a>(typed: &str, known: impl IntoIterator<Item = &'a str> + 
         (false, more) => format!("known here: {} and {more} more", all.join(", ")),
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use rstest::rstest;
-
-    use super::*;
-
-    #[rstest]
-    #[case::plain("quay-1/fares-db", "quay-1/fares-db")]
-    #[case::copy("Pier-North/Gate-Check.2", "pier-north/gate-check.2")]
-    fn addresses_read_without_regard_to_case(#[case] typed: &str, #[case] canonical: &str) {
-        assert_eq!(typed.parse::<Address>().unwrap().to_string(), canonical);
-    }
-
-    #[rstest]
-    #[case::no_stroke("fares-db")]
-    #[case::space("quay 1/fares-db")]
-    #[case::empty_service("quay-1/")]
-    #[case::empty_copy("quay-1/gate.")]
-    fn what_is_no_address_is_refused(#[case] typed: &str) {
-        assert!(typed.parse::<Address>().is_err());
-    }
-
-    #[test]
-    fn a_near_miss_is_suggested() {
-        assert_eq!(did_you_mean("fare-db", ["fares-db", "booking"]), "did you mean \"fares-db\"?");
-        assert_eq!(did_you_mean("zzz", ["fares-db", "booking"]), "known here: booking, fares-db");
-    }
-}

@@ -173,32 +173,3 @@ impl schemars::JsonSchema for Span {
         })
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use rstest::rstest;
-
-    use super::*;
-
-    #[rstest]
-    #[case("90s", 90_000)]
-    #[case("5m", 300_000)]
-    #[case("1h 30m", 5_400_000)]
-    #[case("200ms", 200)]
-    fn spans_read_as_people_write_them(#[case] text: &str, #[case] ms: u64) {
-        assert_eq!(text.parse::<Span>().unwrap(), Span::millis(ms));
-    }
-
-    #[test]
-    fn a_number_without_a_unit_is_refused_with_the_reason() {
-        let error = "90".parse::<Span>().unwrap_err();
-        assert!(error.to_string().starts_with("\"90\" is no length of time: "), "{error}");
-    }
-
-    #[test]
-    fn instants_survive_json() {
-        let at = Timestamp::from_ms(1_795_418_412_345);
-        let text = serde_json::to_string(&at).unwrap();
-        assert_eq!(serde_json::from_str::<Timestamp>(&text).unwrap(), at);
-    }
-}

@@ -144,7 +144,7 @@ fn what_is_common_is_written_once_and_a_copy_says_what_differs() {
 
 #[test]
 fn the_published_schema_is_current() {
-    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/estate.schema.json");
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../../docs/estate.schema.json");
     let published: serde_json::Value = serde_json::from_str(&std::fs::read_to_string(path).unwrap()).unwrap();
     assert_eq!(published, json_schema(), "make it anew: yantro schema > docs/estate.schema.json");
 }

@@ -3,7 +3,7 @@
 //! everything is held, freezes begin, the disk is full and the server is killed, each between any two steps.
 //!
 //! What must always hold is checked at every act (`always.rs`); that every run comes to an end once the world is calm, too.
-//! Every world is drawn from one number: `YANTRO_WORLD=17 cargo test -p yantro-core hostile` plays that one, and tells it.
+//! Every world is drawn from one number: `YANTRO_WORLD=17 cargo test -p yantro-core-tests hostile` plays that one, and tells it.
 
 mod always;
 mod drawn;
