@@ -576,6 +576,7 @@ fn a_begin_is_heard_once() {
     let begins = |run: &mut Began| run.given(Input::ActBegun { step: StepId(1), act: ActId(1), begun: begun_now() }).events.len();
     assert_eq!((begins(&mut run), begins(&mut run)), (1, 0));
     assert!(matches!(run.run.step_now(StepId(1)).state, StepState::Acting { begun: true, .. }));
+    assert!(run.run.last_act(StepId(1)).unwrap().begun.is_some());
 }
 
 /// An act that never began is withdrawn with its attempt, and its step begins anew.

@@ -157,21 +157,22 @@ fn what_is_awaited_is_climbed_at_once() {
     assert!(!taken.orders.iter().any(|o| matches!(o, Order::FreshLook { .. })));
 }
 
-/// A question takes up no room: it is asked whatever else is under way.
+/// A pause takes up no room: it begins whatever else is under way.
 #[test]
-fn a_question_needs_no_room() {
-    let lines = ["stop = [\"third\"]", "question = { asks = \"Go on?\" }, alongside = true"];
+fn a_pause_needs_no_room() {
+    let lines = ["stop = [\"third\"]", "pause = \"1s\", alongside = true"];
     let mut run = night("zz", STEADY, &lines, "");
     run.run.begun.at_once = Some(1);
     let played = Played::of(run, "");
     let words: Vec<&str> = played.run.run.steps().map(|(_, n)| n.state.word()).collect();
-    assert_eq!(words, ["waiting", "asking"]);
+    assert_eq!((words, played.asked.len()), (vec!["waiting", "pausing"], 1));
 }
 
 /// What a stop is looked at with: itself, who relies on it, and its group as far as that is kept up.
 #[rstest]
 #[case::kept_up("keep_up = 1", &["h/gate", "h/hall", "h/twin"])]
 #[case::not_kept_up("at_once = 1", &["h/gate", "h/hall"])]
+#[case::set_aside("keep_up = 1\nat_once = 1", &["h/gate", "h/hall"])]
 fn what_a_stop_is_looked_at_with(#[case] group: &str, #[case] expected: &[&str]) {
     let of = |name: &str, port: u32, more: &str| {
         format!("[service.{name}]\nlike = \"x\"\nladder = [{{ rung = \"port\", port = {port} }}]\n{more}\n")
@@ -185,7 +186,9 @@ fn what_a_stop_is_looked_at_with(#[case] group: &str, #[case] expected: &[&str])
         of("one", 5, "groups = [\"far\"]"),
         of("two", 6, "groups = [\"far\"]")
     );
-    let mut run = began_so("zz", &more, "", &Request::new(Wish::Restart, addresses("gate hall")));
+    let below_keep_up = group.contains("keep_up = 1\nat_once").then(|| "pair".parse().unwrap()).into_iter().collect();
+    let request = Request { below_keep_up, ..Request::new(Wish::Restart, addresses("gate hall")) };
+    let mut run = began_so("zz", &more, "", &request);
     run.given(Input::Locked);
     let seen = run.found();
     run.given(Input::FirstLooked { seen: seen.clone(), rungs: BTreeMap::new(), processes: BTreeMap::new(), unconfirmed: vec![] });

@@ -9,7 +9,7 @@ use yantro_core::{
     proof::{Answer, SeenState},
     run::{ActEnd, ActId, DecisionKind, Event, HoldCause, Input, StepEnd, StepState},
     words::{
-        kinds::Wish,
+        kinds::{StepKind, Wish},
         time::{Span, Timestamp},
     },
 };
@@ -44,7 +44,10 @@ fn start(as_far: &str) -> Began {
     match as_far {
         "climbs" => {}
         "is steady" => {
-            run.given(Input::RungLooked { step: FIRST, attempt: 1, rung: 0, answer: Answer::holds("so"), logs: vec![] });
+            for rung in 0..run.run.service(FIRST).ladder_of(StepKind::Start).len() as u32 {
+                run.given(Input::RungLooked { step: FIRST, attempt: 1, rung, answer: Answer::holds("so"), logs: vec![] });
+            }
+            assert!(matches!(run.run.step_now(FIRST).state, StepState::Proving { steady_until: Some(_), .. }));
         }
         "tries again" => {
             run.given(Input::ActEnded { step: FIRST, act: ActId(1), end: ActEnd::Exited { code: 1, output: String::new() } });
@@ -61,9 +64,9 @@ fn over(ms: u64) -> Duration {
 
 /// By how much the next deadline is later after a minute's absence.
 fn moves(run: &mut Began) -> Duration {
+    run.is_read_back();
     let before = run.run.next_deadline().expect("something is waited for");
     run.waits(60_000);
-    run.is_read_back();
     run.given(Input::Away { for_ms: 60_000 });
     run.run.next_deadline().unwrap().since(before)
 }

@@ -3,7 +3,7 @@
 use rstest::rstest;
 use yantro_core::{
     plan::{Part, Release, Request, Step, StepId, Why},
-    proof::SeenState,
+    proof::{Answer, SeenState},
     run::{ActEnd, ActKind, DecisionKind, Input},
     words::kinds::{StepKind, Wish},
 };
@@ -16,7 +16,8 @@ use crate::{
 };
 
 const FIRST: StepId = StepId(1);
-const PATCH: &str = "work = [\"/bin/patch\"], on = \"h\", title = \"patch\", counter = { work = [\"/bin/unpatch\"], title = \"unpatch\" }";
+const PATCH: &str =
+    "work = [\"/bin/patch\"], on = \"h\", title = \"patch\", counter = { work = [\"/bin/unpatch\"], title = \"take it off\" }";
 
 fn wished(relations: &str, more: &str, wish: Wish, chosen: &str, found: &str) -> Played {
     Played::of(began_so(relations, more, found, &Request::new(wish, addresses(chosen))), found)
@@ -48,7 +49,7 @@ fn what_was_acted_on_is_brought_back(#[case] end: ActEnd, #[case] expected: &[&s
 
 /// Work that was refused changed nothing.
 #[rstest]
-#[case::it_failed(ActEnd::Exited { code: 1, output: String::new() }, &["unpatch"])]
+#[case::it_failed(ActEnd::Exited { code: 1, output: String::new() }, &["take it off"])]
 #[case::it_was_refused(ActEnd::Refused { why: "no".into(), mend: "ask".into() }, &[])]
 fn what_was_worked_on_is_taken_back(#[case] end: ActEnd, #[case] expected: &[&str]) {
     let mut played = Played::of(night("zz", "", &[PATCH], ""), "");
@@ -130,7 +131,7 @@ fn what_takes_work_back_waits_for_all_before_it() {
     let waits = |step: &Step| step.waits.iter().filter(|w| w.release == Release::WhenGood).map(|w| w.step).collect::<Vec<_>>();
     let (app, db) = (of("stop h/app").id, of("stop h/db").id);
     assert!(of("stop h/db").waits.iter().any(|w| w.step == app && w.release == Release::WhenEnded));
-    let mut waited = waits(of("unpatch"));
+    let mut waited = waits(of("take it off"));
     waited.sort();
     let mut both = vec![app, db];
     both.sort();
@@ -141,7 +142,7 @@ fn what_takes_work_back_waits_for_all_before_it() {
 #[rstest]
 #[case::one(&["stop = [\"app\"]"], 1, "starts h/app, as it was found, in about 3 s")]
 #[case::several(&["stop = [\"app\", \"db\"]"], 2, "starts 2 services, as it was found, in about 6 s")]
-#[case::work(&[PATCH, "stop = [\"app\"]"], 2, "starts h/app, unpatch, as it was found, in about ")]
+#[case::work(&[PATCH, "stop = [\"app\"]"], 2, "starts h/app, take it off, as it was found, in about ")]
 #[case::what_only_a_person_can(
     &["work = [\"/bin/patch\"], on = \"h\", title = \"patch\"", "stop = [\"app\"]"],
     2,
@@ -172,4 +173,49 @@ fn what_fails_once_its_way_is_left_is_left_with_it(#[case] kind: DecisionKind, #
     let state = format!("{:?}", played.run.run.step_now(FIRST).state);
     assert!(state.contains("PassedOver") && state.contains(&format!("by: \"{by}\"")), "{state}");
     assert_eq!(played.run.run.step_now(FIRST).acts[0].kind, ActKind::Stop);
+}
+
+/// What the last act that went the other way did is taken back, and not what went the same way since and came to nothing.
+#[test]
+fn what_came_to_nothing_is_not_what_is_taken_back() {
+    let more = "[service.app]\nlike = \"x\"\nsteady = \"0s\"\nladder = [{ rung = \"port\", port = 1 }]\n";
+    let mut played = wished("zz", more, Wish::Restart, "app", "");
+    played.goes_on(1);
+    let start = played.step(StepKind::Start, "app");
+    played.acts(start);
+    let way = back(&played, "app=down");
+    assert_eq!((says(&way), way[0].why.clone()), (vec!["start h/app".to_owned()], Why::TakesBack(FIRST)));
+}
+
+/// What an earlier attempt of the way back left is cleared to its last rung, however few a start there needs.
+#[test]
+fn what_is_cleared_on_the_way_back_is_cleared_wholly() {
+    let more = "[service.app]\nlike = \"x\"\nsteady = \"0s\"\nladder = [{ rung = \"process\" }, { rung = \"port\", port = 1 }]\n\
+                start = { attempts = 2, gap = \"1s\" }\n";
+    let mut run = night("zz", more, &["stop = [\"app\"]", "pause = \"1h\""], "app=ailing");
+    run.run.begun.found_rungs.insert("h/app".parse().unwrap(), 1);
+    let mut played = Played::of(run, "app=ailing");
+    played.run.run.begun.found_rungs.insert("h/app".parse().unwrap(), 1);
+    played.goes_on(1);
+    played.given(Input::Decide(decision(DecisionKind::PutBack, None)));
+    let stands = played.stands.clone();
+    played.given(Input::FinalLooked { seen: stands });
+    let start = played.step(StepKind::Start, "app");
+    let act = played.acts(start);
+    played.given(Input::RungLooked { step: start, attempt: 1, rung: 0, answer: Answer::against("it does not answer"), logs: vec![] });
+    played.given(Input::ActEnded { step: start, act, end: ActEnd::Exited { code: 1, output: String::new() } });
+    played.run.waits(1_000);
+    played.given(Input::Tick);
+    played.given(Input::FreshLooked { step: start, seen: seen("app=ailing") });
+    assert_eq!(played.run.run.last_act(start).unwrap().kind, ActKind::Clear);
+    let act = played.act(start);
+    played.given(Input::ActBegun { step: start, act, begun: crate::by_hand::begun_now() });
+    played.given(Input::ActEnded { step: start, act, end: ActEnd::Sent });
+    let rungs = played.run.run.service(start).ladder_of(StepKind::Stop).len() as u32;
+    assert!(rungs > 1);
+    for rung in 0..rungs {
+        assert_eq!(played.run.run.step_now(start).state.word(), "proving", "rung {rung} of {rungs}");
+        played.given(Input::RungLooked { step: start, attempt: 1, rung, answer: Answer::holds("gone"), logs: vec![] });
+    }
+    assert_eq!(played.run.run.step_now(start).state.word(), "pausing");
 }

@@ -167,10 +167,8 @@ fn what_is_taken_down_on_the_way_back_is_to_be_down() {
 fn what_something_else_brings_back_is_not_to_be_down() {
     let more = APP.replace("steady", "brought_back_by = \"a watchdog\"\nsteady");
     let mut played = Played::of(night("db, log", &more, &["stop = [\"app\"]", "pause = \"1h\""], ""), "");
-    let stop = played.step(yantro_core::words::kinds::StepKind::Stop, "app");
-    played.acts(stop);
-    let act = played.act(stop);
-    played.given(Input::ActEnded { step: stop, act, end: ActEnd::Sent });
+    played.goes_on(1);
+    played.stands.extend(seen("app=proven"));
     played.given(Input::Decide(decision(DecisionKind::GiveUp, None)));
     assert_eq!(otherwise(&mut played).1, [] as [&str; 0]);
 }
@@ -186,4 +184,15 @@ fn what_was_found_ailing_is_not_to_be_proven_on_the_way_back() {
     played.goes_on(1);
     played.stands.extend(seen("app=ailing"));
     assert_eq!(otherwise(&mut played), (RunEnd::PutBack, vec![]));
+}
+
+/// What was found proven and is not any more comes first.
+#[test]
+fn what_was_lost_to_its_users_comes_first() {
+    let mut played = Played::of(night("db, log", APP, &["start = [\"app\"]", "pause = \"1h\""], "app=down"), "app=down");
+    played.goes_on(1);
+    played.given(Input::Decide(decision(DecisionKind::GiveUp, None)));
+    played.stands.extend(seen("app=ailing log=down"));
+    let told = otherwise(&mut played).1;
+    assert_eq!(told, ["h/log was found proven and is left down; it was to be proven", "h/app is ailing, and was to be proven"]);
 }

@@ -181,3 +181,38 @@ fn a_stop_that_finds_it_down(#[case] tried: bool, #[case] end: StepEnd) {
     rolling.looks(StepKind::Stop, "db");
     assert_eq!(rolling.run.run.step_now(step).state, StepState::Ended(end));
 }
+
+/// Whoever set aside what a group keeps up need not wait until each is back.
+#[test]
+fn what_was_set_aside_is_not_rolled() {
+    let more = three("keep_up = 1\nat_once = 1");
+    let below_keep_up = ["trio".parse().unwrap()].into();
+    let request = Request { below_keep_up, ..Request::new(Wish::Restart, addresses("one two three db")) };
+    let mut rolling = Played::of(began_so("zz", &more, "", &request), "");
+    rolling.does(StepKind::Stop, "one");
+    assert!(rolling.under_way().iter().any(|s| s == "stop h/two"), "{:?}", rolling.under_way());
+}
+
+/// Nothing is stopped under what stands on it, unless that was named, or vouched for.
+#[rstest]
+#[case::named(true, false, true)]
+#[case::vouched_for(false, true, true)]
+#[case::neither(false, false, false)]
+fn what_was_named_may_be_left_standing(#[case] named: bool, #[case] vouched: bool, #[case] goes: bool) {
+    let left_standing = if named { addresses("app") } else { Default::default() };
+    let chosen = if named { "db" } else { "app db" };
+    let request = Request { alone: named, left_standing, ..Request::new(Wish::Stop, addresses(chosen)) };
+    let mut played = Played::of(began_so("app -> db", "", "", &request), "");
+    if !named {
+        let app = played.step(StepKind::Stop, "app");
+        if vouched {
+            played.given(Input::FreshLooked { step: app, seen: seen("app=out db=proven") });
+            let hold = played.run.run.hold_no();
+            played.given(Input::Decide(crate::by_hand::decision(yantro_core::run::DecisionKind::Vouch { step: app }, hold)));
+        } else {
+            played.does(StepKind::Stop, "app");
+        }
+        played.stands.extend(seen("app=proven"));
+    }
+    assert_eq!(acts(&played.looks(StepKind::Stop, "db")), goes);
+}

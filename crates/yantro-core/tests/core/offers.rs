@@ -204,7 +204,9 @@ fn a_divert_is_planned_when_it_was_asked_for() {
     let mut anew = Played::of(night("app -> db, log", "", &lines, ""), "");
     anew.goes_on(1);
     anew.given(Input::Decide(decision(divert(), None)));
+    let before = format!("{:?}", anew.run.run.lasting());
     anew.run.is_read_back();
+    assert_eq!(format!("{:?}", anew.run.run.lasting()), before, "that it asked is no part of what lasts");
     assert_eq!(anew.run.run.take(cannot(), anew.run.now, &mut anew.run.rooms.clone()).unwrap().events, []);
     // Put back meanwhile, nothing takes over.
     played.given(Input::Decide(decision(DecisionKind::PutBack, None)));
@@ -216,7 +218,7 @@ fn a_divert_is_planned_when_it_was_asked_for() {
 /// Lines before it are vouched for by whoever began there, and no other; what the first look contradicts there is told.
 #[test]
 fn lines_before_the_one_that_is_begun_at_are_vouched_for() {
-    let lines = ["stop = [\"app\"]", "work = [\"/bin/patch\"], on = \"h\"", "stop = [\"db\"]"];
+    let lines = ["stop = [\"app\"]", "stop = [\"db\"]", "work = [\"/bin/patch\"], on = \"h\""];
     let begun = |stands: &str| {
         let mut run = night("app -> db, log", "", &lines, "");
         let begun = Begun { from_line: Some(2), ..run.run.begun.clone() };
@@ -403,4 +405,28 @@ fn a_refusal_says_how_to_go_on() {
         assert_eq!(refusal.hint(), hint, "{refusal}");
     }
     assert_eq!(yantro_core::run::RunId(7).to_string(), "7");
+}
+
+/// Who lets go of a service is told how many other steps that leaves out, its own not among them.
+#[rstest]
+#[case::nobody_waits("app", "leaves out what is left to do with h/app, and lets other runs act on it")]
+#[case::one_waits("db", "leaves out what is left to do with h/db and the step that waits on it, and lets other runs act on it")]
+fn what_letting_go_leads_to(#[case] name: &str, #[case] expected: &str) {
+    let mut played = Played::of(night("app -> db, log", "", &["restart = [\"app\"]"], ""), "");
+    if name == "db" {
+        played =
+            Played::of(night("app -> db, log", "", &["start = [\"db\"]", "start = [\"app\"]"], "app=down db=down"), "app=down db=down");
+    }
+    played.given(Input::Hold(HoldCause::Operator { who: "tove".into() }));
+    let kind = DecisionKind::Release { address: format!("h/{name}").parse().unwrap() };
+    assert_eq!(offered(&played.run, &kind).as_deref(), Some(expected));
+}
+
+/// A run waits until it has its locks, and is called so.
+#[test]
+fn a_run_without_its_locks_is_queued() {
+    let mut run = began_so("app -> db, log", "", "", &Request::new(Wish::Stop, addresses("app")));
+    assert_eq!(run.run.state().word(), "queued");
+    run.given(Input::Locked);
+    assert_eq!(run.run.state().word(), "running");
 }

@@ -182,6 +182,13 @@ fn people_are_told_within_ten_seconds() {
     let mut run = begun("announce = \"boats are late\"");
     run.given(Input::ActEnded { step: FIRST, act: ActId(1), end: ActEnd::Exited { code: 0, output: String::new() } });
     assert_eq!(*state(&run), StepState::Ended(StepEnd::Done));
+    assert!(!run.stored.iter().any(|(_, e)| matches!(e, Event::StepProving { .. })), "there is nothing to climb");
+    // Nobody told whether it came off: to tell them twice does no harm, and nothing is unknown of it.
+    let mut run = begun("announce = \"boats are late\"");
+    run.waits(15_000);
+    run.given(Input::Tick);
+    let reason = "the announce act has not ended within its patience".to_owned();
+    assert_eq!(*state(&run), StepState::Failed { reason });
 }
 
 /// A run of this act of `app`.

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use super::Turn;
 use crate::{
-    plan::{Part, StepId},
+    plan::{Part, Step, StepId},
     proof::SeenState,
     run::{
         acts::*,
@@ -60,13 +60,19 @@ impl Turn<'_> {
     /// Whether a service should be proven now, as far as this run is concerned: it brought it up,
     /// or found it proven and does not touch it.
     pub(super) fn must_be_proven(&self, address: &Address) -> bool {
-        let mine = || self.run.steps_on(address).filter(|(s, _)| s.service().is_some());
-        // The last step that had to do with it tells: one after another may take it up and down.
-        let last = mine().rfind(|(_, n)| n.began_at.is_some() || matches!(n.state, StepState::Ended(StepEnd::Unneeded)));
-        match last {
+        match self.last_that_moved(address) {
             Some((step, now)) => step.kind() != StepKind::Stop && matches!(now.state, StepState::Ended(StepEnd::Done | StepEnd::Unneeded)),
-            None => mine().next().is_none() && self.run.begun.as_found.get(address) == Some(&SeenState::Proven),
+            None => {
+                let is_planned = self.run.steps_on(address).any(|(s, _)| s.service().is_some());
+                !is_planned && self.run.begun.as_found.get(address) == Some(&SeenState::Proven)
+            }
         }
+    }
+
+    /// The last step that had to do with a service tells how it is to stand: one after another may take it up and down.
+    fn last_that_moved(&self, address: &Address) -> Option<(&Step, &StepNow)> {
+        let had_to_do = |n: &StepNow| n.began_at.is_some() || matches!(n.state, StepState::Ended(StepEnd::Unneeded));
+        self.run.steps_on(address).rfind(|(s, n)| s.service().is_some() && had_to_do(n))
     }
 
     pub(super) fn lost_for_good(&mut self, address: Address) {
@@ -74,17 +80,9 @@ impl Turn<'_> {
         if state == SeenState::Proven {
             return self.happened(Event::ServiceRegained { address });
         }
-        let step = self
-            .run
-            .steps_on(&address)
-            .filter(|(s, n)| s.service().is_some_and(|on| on.kind != StepKind::Stop) && n.state.has_ended())
-            .filter(|(_, n)| n.began_at.is_some() || matches!(n.state, StepState::Ended(StepEnd::Unneeded)))
-            .map(|(s, _)| s.id)
-            .next_back();
-        match step {
-            Some(step) => {
-                self.fail(step, format!("it was proven, and is {state} since"), false);
-            }
+        // What is moved anew is lost no more: that step is the one that brought it up.
+        match self.last_that_moved(&address).map(|(s, _)| s.id) {
+            Some(step) => self.fail(step, format!("it was proven, and is {state} since"), false),
             None => self.hold(HoldCause::Lost { address }),
         }
     }
