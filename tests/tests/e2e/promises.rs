@@ -452,6 +452,33 @@ fn work_that_was_lost_with_its_recorder_holds() {
     assert_eq!(server.state("quay/db"), "down");
 }
 
+/// R21: nobody knows what became of a start whose recorder was killed with it. Its ladder may show it; it is not given a second time by
+/// itself, however many attempts it has.
+#[test]
+fn a_start_that_was_lost_with_its_recorder_is_not_given_again() {
+    let till = "[service.till]\nhost = \"quay\"\nrun_by = \"commands\"\nstart = { patience = \"4s\", attempts = 3, gap = \"1s\" }\n\
+                ladder = [{ rung = \"file\", path = \"{dir}/till-is-up\" }]\n[service.till.commands]\n\
+                start = [\"/bin/sh\", \"-c\", \"echo given >> '{dir}/given'; exec sleep 300.75\"]\nstop = [\"/bin/true\"]\n\
+                state = [\"/usr/bin/test\", \"-e\", \"{dir}/till-is-up\"]\nwithin = \"5m\"\n";
+    let mut server = Server::with_estate(&(quick::estate(&[]) + till));
+    let run = server.begin(&["start", "quay/till"]);
+    let pid = wait_until("the start is under way", || {
+        let view = server.get(&format!("/runs/{run}"));
+        steps(&view)[0]["now"]["acts"][0]["begun"]["pid"].as_i64()
+    });
+    let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap();
+    let recorder: i32 = stat.rsplit_once(')').unwrap().1.split_whitespace().nth(1).unwrap().parse().unwrap();
+    server.kill();
+    for pid in [recorder, pid as i32] {
+        unsafe { libc::kill(pid, libc::SIGKILL) };
+    }
+    wait_until("both are gone", || (processes_with("sleep\u{0}300.75").is_empty()).then_some(()));
+    server.start(&[]);
+    let view = server.run_is(run, &["held", "finished", "finished with exceptions"]);
+    assert_eq!(steps(&view)[0]["now"]["state"], "outcome-unknown", "{}", steps(&view)[0]["now"]);
+    assert_eq!(std::fs::read_to_string(server.path("given")).unwrap(), "given\n", "it was given again");
+}
+
 /// R25: hands-off by a newer edition, while the run is on.
 #[test]
 fn what_a_newer_edition_forbids_is_not_done_by_resuming() {
