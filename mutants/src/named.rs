@@ -29,6 +29,8 @@ struct One {
     /// What its line holds, where the same is done at several places of that function.
     #[serde(default)]
     line: String,
+    /// Which of them on that line, from 1, where there are several.
+    nth: Option<usize>,
     /// Why no test can notice.
     why: String,
 }
@@ -70,7 +72,11 @@ impl Named {
                 let line = line.and_then(|n| n.parse::<usize>().ok()).and_then(|n| text.get(n.checked_sub(1)?));
                 of == Some(&file) && change.is_some_and(|c| c.trim() == one.change) && line.is_some_and(|l| l.contains(&one.line))
             };
-            let meant: Vec<(&String, &Came)> = came.iter().filter(|(name, _)| is_meant(name)).collect();
+            let mut meant: Vec<(&String, &Came)> = came.iter().filter(|(name, _)| is_meant(name)).collect();
+            meant.sort_by_key(|(name, _)| place(name));
+            if let Some(nth) = one.nth {
+                meant = meant.into_iter().skip(nth.saturating_sub(1)).take(1).collect();
+            }
             if meant.is_empty() {
                 told.amiss.push(format!("named, and not there: {}: {}", one.file, one.change));
             }
@@ -107,6 +113,12 @@ impl Told {
     }
 }
 
+/// The line and column that a mutant's name begins with.
+fn place(name: &str) -> (usize, usize) {
+    let mut numbers = name.split(':').skip(1).map(|n| n.parse().unwrap_or_default());
+    (numbers.next().unwrap_or_default(), numbers.next().unwrap_or_default())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -121,13 +133,16 @@ mod tests {
         fs::create_dir_all(folder.join("src")).unwrap();
         fs::write(folder.join("src/a.rs"), "one > two\nthree > four\n").unwrap();
         let at = folder.to_str().unwrap();
-        let one = |line: &str, change: &str| One { file: "a.rs".into(), change: change.into(), line: line.into(), why: "so".into() };
+        let one =
+            |line: &str, change: &str| One { file: "a.rs".into(), change: change.into(), line: line.into(), nth: None, why: "so".into() };
         let (first, second) = (format!("{at}/src/a.rs:1:5: replace > with >= in f"), format!("{at}/src/a.rs:2:7: replace > with >= in f"));
         let all = came(&[(&first, Came::Survived), (&second, Came::Noticed { by: "t".into() })]);
         let told = Named { mutant: vec![one("one", "replace > with >= in f")] }.of(at, &all);
         assert!(told.has(&first) && !told.has(&second) && told.holds());
         let told = Named { mutant: vec![one("", "replace > with >= in f")] }.of(at, &all);
         assert!(!told.holds(), "one of both is noticed");
+        let first_of_all = One { nth: Some(1), ..one("", "replace > with >= in f") };
+        assert!(Named { mutant: vec![first_of_all] }.of(at, &all).holds());
         let told = Named { mutant: vec![one("", "replace > with < in f")] }.of(at, &all);
         assert!(told.says().starts_with("named, and not there"), "{}", told.says());
         fs::remove_dir_all(&folder).unwrap();

@@ -128,7 +128,8 @@ fn what_is_taken_down_on_purpose_is_not_awaited_any_more(#[case] is_down: bool) 
     let lines = ["start = [\"app\"]", "pause = \"1s\"", "stop = [\"app\"]", "work = [\"/bin/patch\"], on = \"h\", patience = \"10m\""];
     let mut played = Played::of(night("db, log", APP, &lines, "app=down"), "app=down");
     played.goes_on(1);
-    is_seen(&mut played, if is_down { "app=down" } else { "app=ailing" });
+    let lost = is_seen(&mut played, if is_down { "app=down" } else { "app=ailing" });
+    assert_eq!(lost, ["lost h/app"], "it is to be down later, and not yet");
     played.stands.extend(seen(if is_down { "app=down" } else { "app=ailing" }));
     played.run.waits(1_000);
     played.given(Input::Tick);
