@@ -426,14 +426,9 @@ fn beginning_at_a_later_line_does_not_patch_a_running_database() {
     assert!(std::path::Path::new(&server.path("patched")).exists(), "said in so many words it is done");
 }
 
-/// R21: the server and the recorder are killed with the work, and nobody knows how far it came.
-#[test]
-fn work_that_was_lost_with_its_recorder_holds() {
-    let night = "[procedure.night]\n[[procedure.night.steps]]\ntitle = \"patch\"\nwork = [\"/bin/sleep\", \"300.25\"]\npatience = \"10m\"\n\
-                 [[procedure.night.steps]]\nstart = [\"db\"]\n";
-    let mut server = Server::with_estate(&(quick::estate(&[]) + night));
-    let run = server.begin(&["carry-out", "night"]);
-    let pid = wait_until("the work is under way", || {
+/// Kills the server, and the recorder with what it had begun of the first step; then starts the server anew.
+fn is_lost_with_its_recorder(server: &mut Server, run: u64, command: &str) {
+    let pid = wait_until("it is under way", || {
         let view = server.get(&format!("/runs/{run}"));
         steps(&view)[0]["now"]["acts"][0]["begun"]["pid"].as_i64()
     });
@@ -443,8 +438,18 @@ fn work_that_was_lost_with_its_recorder_holds() {
     for pid in [recorder, pid as i32] {
         unsafe { libc::kill(pid, libc::SIGKILL) };
     }
-    wait_until("both are gone", || (processes_with("sleep\u{0}300.25").is_empty()).then_some(()));
+    wait_until("both are gone", || (processes_with(command).is_empty()).then_some(()));
     server.start(&[]);
+}
+
+/// R21: the server and the recorder are killed with the work, and nobody knows how far it came.
+#[test]
+fn work_that_was_lost_with_its_recorder_holds() {
+    let night = "[procedure.night]\n[[procedure.night.steps]]\ntitle = \"patch\"\nwork = [\"/bin/sleep\", \"300.25\"]\npatience = \"10m\"\n\
+                 [[procedure.night.steps]]\nstart = [\"db\"]\n";
+    let mut server = Server::with_estate(&(quick::estate(&[]) + night));
+    let run = server.begin(&["carry-out", "night"]);
+    is_lost_with_its_recorder(&mut server, run, "sleep\u{0}300.25");
     let view = server.run_is(run, &["held", "finished"]);
     assert_eq!(view["state"], "held", "a database is started on a half-done patch");
     assert_eq!(steps(&view)[0]["now"]["state"], "outcome-unknown", "{}", steps(&view)[0]["now"]);
@@ -462,18 +467,7 @@ fn a_start_that_was_lost_with_its_recorder_is_not_given_again() {
                 state = [\"/usr/bin/test\", \"-e\", \"{dir}/till-is-up\"]\nwithin = \"5m\"\n";
     let mut server = Server::with_estate(&(quick::estate(&[]) + till));
     let run = server.begin(&["start", "quay/till"]);
-    let pid = wait_until("the start is under way", || {
-        let view = server.get(&format!("/runs/{run}"));
-        steps(&view)[0]["now"]["acts"][0]["begun"]["pid"].as_i64()
-    });
-    let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap();
-    let recorder: i32 = stat.rsplit_once(')').unwrap().1.split_whitespace().nth(1).unwrap().parse().unwrap();
-    server.kill();
-    for pid in [recorder, pid as i32] {
-        unsafe { libc::kill(pid, libc::SIGKILL) };
-    }
-    wait_until("both are gone", || (processes_with("sleep\u{0}300.75").is_empty()).then_some(()));
-    server.start(&[]);
+    is_lost_with_its_recorder(&mut server, run, "sleep\u{0}300.75");
     let view = server.run_is(run, &["held", "finished", "finished with exceptions"]);
     assert_eq!(steps(&view)[0]["now"]["state"], "outcome-unknown", "{}", steps(&view)[0]["now"]);
     assert_eq!(std::fs::read_to_string(server.path("given")).unwrap(), "given\n", "it was given again");

@@ -149,15 +149,20 @@ fn what_is_put_back_is_to_stand_as_it_was_found(#[case] last: &str, #[case] end:
     assert_eq!(otherwise(&mut played), (end, own));
 }
 
+/// Does the first step, is put back, and does the first of the way back.
+fn goes_and_comes_back(played: &mut Played) {
+    played.goes_on(1);
+    played.given(Input::Decide(decision(DecisionKind::PutBack, None)));
+    let seen = played.stands.clone();
+    played.given(Input::FinalLooked { seen });
+    played.goes_on(1);
+}
+
 /// What was brought up and is taken down again on the way back is to be down.
 #[test]
 fn what_is_taken_down_on_the_way_back_is_to_be_down() {
     let mut played = Played::of(night("db, log", APP, &["start = [\"app\"]", "pause = \"1h\""], "app=down"), "app=down");
-    played.goes_on(1);
-    played.given(Input::Decide(decision(DecisionKind::PutBack, None)));
-    let stands = played.stands.clone();
-    played.given(Input::FinalLooked { seen: stands });
-    played.goes_on(1);
+    goes_and_comes_back(&mut played);
     played.stands.extend(seen("app=proven"));
     assert_eq!(otherwise(&mut played), (RunEnd::PutBackInPart, vec!["h/app is proven, and was to be down".to_owned()]));
 }
@@ -177,11 +182,7 @@ fn what_something_else_brings_back_is_not_to_be_down() {
 #[test]
 fn what_was_found_ailing_is_not_to_be_proven_on_the_way_back() {
     let mut played = Played::of(night("db, log", APP, &["stop = [\"app\"]", "pause = \"1h\""], "app=ailing"), "app=ailing");
-    played.goes_on(1);
-    played.given(Input::Decide(decision(DecisionKind::PutBack, None)));
-    let stands = played.stands.clone();
-    played.given(Input::FinalLooked { seen: stands });
-    played.goes_on(1);
+    goes_and_comes_back(&mut played);
     played.stands.extend(seen("app=ailing"));
     assert_eq!(otherwise(&mut played), (RunEnd::PutBack, vec![]));
 }
