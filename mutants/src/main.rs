@@ -4,6 +4,7 @@
 //! once and not once for each; then the tests are run with one awake after the other, the short ones first, and only those that come
 //! by its place. `scripts/mutants` runs it.
 
+mod came;
 mod named;
 mod sites;
 mod trial;
@@ -21,10 +22,11 @@ use std::{
     thread,
 };
 
+use came::Came;
 use serde_json::Value;
 use sha2::{Digest, Sha256};
 use sites::{Mutant, Written};
-use trial::{Came, Tests};
+use trial::Tests;
 
 /// A crate whose mutants are tried: its files, and the tests that show them.
 struct Subject {
@@ -134,8 +136,8 @@ fn try_all(subject: &Subject, (share, of): (usize, usize), again: bool, quick: b
     let mut came = came.into_inner()?;
     let names: BTreeSet<&String> = shared.map(|n| &mutants[n].name).collect();
     came.retain(|name, _| names.contains(name));
-    let named = named::Named::read(Path::new("mutants/named.toml"))?.of(subject.folder, &came);
-    print!("{}", trial::summed(&came, &named));
+    let named = named::Named::read(Path::new("mutants/named.toml"))?.of(subject.folder, mutants.iter().map(|m| m.name.as_str()), &came);
+    print!("{}", named::summed(&came, &named));
     Ok(named.holds() && came.iter().all(|(name, c)| !matches!(c, Came::Survived | Came::Untouched) || named.has(name)))
 }
 

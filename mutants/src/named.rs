@@ -8,7 +8,7 @@ use std::{
 
 use serde::Deserialize;
 
-use crate::trial::Came;
+use crate::came::Came;
 
 /// All that are named.
 #[derive(Debug, Default, Deserialize)]
@@ -57,8 +57,8 @@ impl Named {
         }
     }
 
-    /// Those of a crate among what was tried.
-    pub fn of(&self, folder: &str, came: &BTreeMap<String, Came>) -> Told {
+    /// Those of a crate, of all that there are; what was not tried this time is none of these.
+    pub fn of<'m>(&self, folder: &str, all: impl Iterator<Item = &'m str> + Clone, came: &BTreeMap<String, Came>) -> Told {
         let mut told = Told::default();
         let mut lines: BTreeMap<String, Vec<String>> = BTreeMap::new();
         for one in self.mutant.iter().filter(|one| Path::new(folder).join("src").join(&one.file).exists()) {
@@ -72,18 +72,19 @@ impl Named {
                 let line = line.and_then(|n| n.parse::<usize>().ok()).and_then(|n| text.get(n.checked_sub(1)?));
                 of == Some(&file) && change.is_some_and(|c| c.trim() == one.change) && line.is_some_and(|l| l.contains(&one.line))
             };
-            let mut meant: Vec<(&String, &Came)> = came.iter().filter(|(name, _)| is_meant(name)).collect();
-            meant.sort_by_key(|(name, _)| place(name));
+            let mut meant: Vec<&str> = all.clone().filter(|name| is_meant(name)).collect();
+            meant.sort_by_key(|name| place(name));
             if let Some(nth) = one.nth {
                 meant = meant.into_iter().skip(nth.saturating_sub(1)).take(1).collect();
             }
             if meant.is_empty() {
                 told.amiss.push(format!("named, and not there: {}: {}", one.file, one.change));
             }
-            for (name, came) in meant {
-                match came {
-                    Came::Noticed { .. } | Came::Hung => told.amiss.push(format!("named, and noticed: {name}")),
-                    Came::Survived | Came::Untouched | Came::NotBuilt => drop(told.names.insert(name.clone())),
+            for name in meant {
+                match came.get(name) {
+                    Some(Came::Noticed { .. } | Came::Hung) => told.amiss.push(format!("named, and noticed: {name}")),
+                    Some(Came::Survived | Came::Untouched | Came::NotBuilt) => drop(told.names.insert(name.to_owned())),
+                    None => {}
                 }
             }
         }
@@ -113,6 +114,32 @@ impl Told {
     }
 }
 
+/// How many came to what, and the names of those that no test notices, unless they are named with their reason.
+pub fn summed(came: &BTreeMap<String, Came>, named: &Told) -> String {
+    let count = |is: fn(&Came) -> bool| came.values().filter(|c| is(c)).count();
+    let mut text: String = came
+        .iter()
+        .filter(|(name, _)| !named.has(name))
+        .filter_map(|(name, c)| match c {
+            Came::Survived => Some(format!("survived   {name}\n")),
+            Came::Untouched => Some(format!("untouched  {name}\n")),
+            _ => None,
+        })
+        .collect();
+    text += &named.says();
+    text += &format!(
+        "{} mutants: {} noticed, {} hung, {} survived, {} untouched by any test, {} cannot be built; {} of them are named with their reason\n",
+        came.len(),
+        count(|c| matches!(c, Came::Noticed { .. })),
+        count(|c| *c == Came::Hung),
+        count(|c| *c == Came::Survived),
+        count(|c| *c == Came::Untouched),
+        count(|c| *c == Came::NotBuilt),
+        named.count(),
+    );
+    text
+}
+
 /// The line and column that a mutant's name begins with.
 fn place(name: &str) -> (usize, usize) {
     let mut numbers = name.split(':').skip(1).map(|n| n.parse().unwrap_or_default());
@@ -127,6 +154,10 @@ mod tests {
         all.iter().map(|(name, came)| ((*name).to_owned(), came.clone())).collect()
     }
 
+    fn names(all: &BTreeMap<String, Came>) -> impl Iterator<Item = &str> + Clone {
+        all.keys().map(String::as_str)
+    }
+
     #[test]
     fn only_what_survives_at_its_line_is_named() {
         let folder = std::env::temp_dir().join(format!("named-{}", std::process::id()));
@@ -137,14 +168,17 @@ mod tests {
             |line: &str, change: &str| One { file: "a.rs".into(), change: change.into(), line: line.into(), nth: None, why: "so".into() };
         let (first, second) = (format!("{at}/src/a.rs:1:5: replace > with >= in f"), format!("{at}/src/a.rs:2:7: replace > with >= in f"));
         let all = came(&[(&first, Came::Survived), (&second, Came::Noticed { by: "t".into() })]);
-        let told = Named { mutant: vec![one("one", "replace > with >= in f")] }.of(at, &all);
+        let told = Named { mutant: vec![one("one", "replace > with >= in f")] }.of(at, names(&all), &all);
         assert!(told.has(&first) && !told.has(&second) && told.holds());
-        let told = Named { mutant: vec![one("", "replace > with >= in f")] }.of(at, &all);
+        let told = Named { mutant: vec![one("", "replace > with >= in f")] }.of(at, names(&all), &all);
         assert!(!told.holds(), "one of both is noticed");
         let first_of_all = One { nth: Some(1), ..one("", "replace > with >= in f") };
-        assert!(Named { mutant: vec![first_of_all] }.of(at, &all).holds());
-        let told = Named { mutant: vec![one("", "replace > with < in f")] }.of(at, &all);
+        assert!(Named { mutant: vec![first_of_all] }.of(at, names(&all), &all).holds());
+        let told = Named { mutant: vec![one("", "replace > with < in f")] }.of(at, names(&all), &all);
         assert!(told.says().starts_with("named, and not there"), "{}", told.says());
+        // Where only a share is tried, the others are there all the same.
+        let told = Named { mutant: vec![one("one", "replace > with >= in f")] }.of(at, names(&all), &BTreeMap::new());
+        assert!(told.holds() && told.count() == 0);
         fs::remove_dir_all(&folder).unwrap();
     }
 

@@ -1,7 +1,7 @@
 //! The tests, with one mutant awake at a time.
 
 use std::{
-    collections::{BTreeMap, BTreeSet, HashMap},
+    collections::{BTreeSet, HashMap},
     fs,
     path::{Path, PathBuf},
     process::{Command, Stdio},
@@ -9,9 +9,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use serde::{Deserialize, Serialize};
-
-use crate::named::Told;
+use crate::came::Came;
 
 /// What is written into the crate beside its mutants. Whoever wakes one ends with the first panic: some test noticed.
 pub const WAKING: &str = r#"
@@ -47,25 +45,6 @@ pub mod mutant {
 const SHORT: Duration = Duration::from_millis(400);
 /// Those that take longer are left out but for one, where only a first answer is wanted.
 const LONG: Duration = Duration::from_millis(1500);
-
-/// What the tests make of a mutant.
-#[derive(Clone, Debug, Deserialize, Serialize, PartialEq, Eq)]
-#[serde(rename_all = "kebab-case")]
-pub enum Came {
-    /// Some test failed.
-    Noticed {
-        /// Which, and what it said.
-        by: String,
-    },
-    /// They went on without end.
-    Hung,
-    /// None failed.
-    Survived,
-    /// None even comes by.
-    Untouched,
-    /// It cannot be built.
-    NotBuilt,
-}
 
 /// Tests of one program that are run in one go.
 struct Lot {
@@ -198,30 +177,4 @@ fn taken(line: &str) -> Option<(String, Duration)> {
     let (name, rest) = line.strip_prefix("test ")?.split_once(" ... ok <")?;
     let seconds: f64 = rest.strip_suffix("s>")?.parse().ok()?;
     Some((name.to_owned(), Duration::from_secs_f64(seconds)))
-}
-
-/// How many came to what, and the names of those that no test notices, unless they are named with their reason.
-pub fn summed(came: &BTreeMap<String, Came>, named: &Told) -> String {
-    let count = |is: fn(&Came) -> bool| came.values().filter(|c| is(c)).count();
-    let mut text: String = came
-        .iter()
-        .filter(|(name, _)| !named.has(name))
-        .filter_map(|(name, c)| match c {
-            Came::Survived => Some(format!("survived   {name}\n")),
-            Came::Untouched => Some(format!("untouched  {name}\n")),
-            _ => None,
-        })
-        .collect();
-    text += &named.says();
-    text += &format!(
-        "{} mutants: {} noticed, {} hung, {} survived, {} untouched by any test, {} cannot be built; {} of them are named with their reason\n",
-        came.len(),
-        count(|c| matches!(c, Came::Noticed { .. })),
-        count(|c| *c == Came::Hung),
-        count(|c| *c == Came::Survived),
-        count(|c| *c == Came::Untouched),
-        count(|c| *c == Came::NotBuilt),
-        named.count(),
-    );
-    text
 }

@@ -15,9 +15,8 @@ use yantro_core::{
 
 use crate::{
     by_hand::{began_so, decision},
-    estates::addresses,
+    estates::{addresses, seen},
     played::{Played, night},
-    promises::seen,
 };
 
 /// Services of which each has to stay steady for two seconds: `third` relies on `second`, that on `first`, `both` on `first` and `other`.

@@ -16,8 +16,7 @@ use yantro_core::{
 
 use crate::{
     by_hand::{Began, began_so, begun_now, decision},
-    estates::addresses,
-    promises::seen,
+    estates::{addresses, seen},
     tasks::begun,
 };
 

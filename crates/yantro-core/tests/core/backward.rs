@@ -10,9 +10,8 @@ use yantro_core::{
 
 use crate::{
     by_hand::{began_so, decision},
-    estates::addresses,
+    estates::{addresses, seen},
     played::{Played, night},
-    promises::seen,
 };
 
 const FIRST: StepId = StepId(1);

@@ -12,8 +12,7 @@ use yantro_core::{
 
 use crate::{
     by_hand::{Began, began_so, begun_now},
-    estates::addresses,
-    promises::seen,
+    estates::{addresses, seen},
 };
 
 const FIRST: StepId = StepId(1);

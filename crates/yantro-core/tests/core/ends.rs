@@ -12,9 +12,8 @@ use yantro_core::{
 
 use crate::{
     by_hand::{Began, began_so, begun_now, decision},
-    estates::addresses,
+    estates::{addresses, seen},
     played::{Played, night},
-    promises::seen,
 };
 
 const APP: &str = "[service.app]\nlike = \"x\"\nsteady = \"0s\"\nladder = [{ rung = \"port\", port = 1 }]\nrelies_on = [\"db\"]\n";

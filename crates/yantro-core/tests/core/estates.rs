@@ -54,21 +54,25 @@ pub fn addresses(names: &str) -> BTreeSet<Address> {
     names.split_whitespace().map(|n| format!("h/{n}").parse().unwrap()).collect()
 }
 
+/// How services on host h stand: `name=state`.
+pub fn seen(text: &str) -> BTreeMap<Address, SeenState> {
+    let state = |word: &str| match word {
+        "proven" => SeenState::Proven,
+        "down" => SeenState::Down,
+        "ailing" => SeenState::Ailing,
+        "rising" => SeenState::Rising,
+        "sinking" => SeenState::Sinking,
+        "unknown" => SeenState::Unknown,
+        "out" => SeenState::OutOfReach,
+        other => panic!("no state {other}"),
+    };
+    let of = |(name, word): (&str, &str)| (format!("h/{name}").parse().unwrap(), state(word));
+    text.split_whitespace().map(|part| of(part.split_once('=').unwrap())).collect()
+}
+
 /// Everything proven but for those named: `name=state`.
 pub fn facts(estate: &Estate, but: &str) -> Facts {
     let mut facts: Facts = estate.services.keys().map(|a| (a.clone(), SeenState::Proven)).collect();
-    for part in but.split_whitespace() {
-        let (name, state) = part.split_once('=').unwrap();
-        let state = match state {
-            "proven" => SeenState::Proven,
-            "down" => SeenState::Down,
-            "ailing" => SeenState::Ailing,
-            "rising" => SeenState::Rising,
-            "unknown" => SeenState::Unknown,
-            "out" => SeenState::OutOfReach,
-            other => panic!("no state {other}"),
-        };
-        facts.0.insert(format!("h/{name}").parse().unwrap(), state);
-    }
+    facts.0.extend(seen(but));
     facts
 }

@@ -10,9 +10,8 @@ use yantro_core::{
 
 use crate::{
     by_hand::{began_as_planned, began_so, begun_now},
-    estates::addresses,
+    estates::{addresses, seen},
     played::{Played, night},
-    promises::seen,
 };
 
 /// Three members, of which one and another of these limits; `one` relies on `db`.

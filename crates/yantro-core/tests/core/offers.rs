@@ -13,9 +13,8 @@ use yantro_core::{
 
 use crate::{
     by_hand::{Began, began_so, decision},
-    estates::addresses,
+    estates::{addresses, seen},
     played::{Played, night},
-    promises::seen,
 };
 
 const FIRST: StepId = StepId(1);

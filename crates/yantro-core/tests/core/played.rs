@@ -15,8 +15,7 @@ use yantro_core::{
 
 use crate::{
     by_hand::{Began, begun_by, begun_now},
-    estates::{estate, facts},
-    promises::seen,
+    estates::{estate, facts, seen},
 };
 
 /// A run of these lines, answerable for all of its estate.

@@ -35,25 +35,12 @@ use yantro_core::{
 
 use crate::{
     by_hand::{Began, began, began_as_planned, began_so, begun_by, begun_now, decision},
-    estates::{addresses, estate, facts},
+    estates::{addresses, estate, facts, seen},
     world::{Operator, World},
 };
 
 fn at(name: &str) -> Address {
     format!("h/{name}").parse().unwrap()
-}
-
-pub fn seen(text: &str) -> BTreeMap<Address, SeenState> {
-    let state = |word: &str| match word {
-        "down" => SeenState::Down,
-        "ailing" => SeenState::Ailing,
-        "unknown" => SeenState::Unknown,
-        "out" => SeenState::OutOfReach,
-        "sinking" => SeenState::Sinking,
-        "rising" => SeenState::Rising,
-        _ => SeenState::Proven,
-    };
-    text.split_whitespace().map(|p| p.split_once('=').unwrap()).map(|(n, s)| (at(n), state(s))).collect()
 }
 
 fn acts(taken: &Taken) -> Vec<(u32, ActKind)> {

@@ -17,9 +17,8 @@ use yantro_core::{
 
 use crate::{
     by_hand::{Began, began_so, begun_by, begun_now, decision},
-    estates::addresses,
+    estates::{addresses, seen},
     played::{Played, night},
-    promises::seen,
 };
 
 const FIRST: StepId = StepId(1);
