@@ -66,6 +66,13 @@ impl Locks {
         Ok(())
     }
 
+    /// Gives these runs what they want in place of what they have, whatever others had of it that is no longer theirs. Says which of
+    /// them go on without, and behind whom they would have to wait.
+    pub fn give_anew(&mut self, runs: Vec<(RunId, Wants)>) -> Vec<(RunId, BTreeSet<RunId>)> {
+        runs.iter().for_each(|(run, _)| self.release(*run));
+        runs.into_iter().filter_map(|(run, wants)| Some((run, self.take(run, &wants).err()?))).collect()
+    }
+
     /// Has a run wait for its turn, unless it does already.
     pub fn wait(&mut self, run: RunId) {
         if !self.queue.contains(&run) {

@@ -321,9 +321,9 @@ impl Run {
     pub(super) fn next_hold_no(&self) -> u32 {
         self.hold_no + 1
     }
-    /// Whether it has its locks.
-    pub fn is_locked(&self) -> bool {
-        self.locked
+    /// Whether it has its locks, and has not given them back by its end.
+    pub fn has_locks(&self) -> bool {
+        self.locked && !self.has_ended()
     }
     /// Its steps, each as planned and as it stands.
     pub fn steps(&self) -> impl Iterator<Item = (&Step, &StepNow)> {

@@ -81,6 +81,37 @@ fn who_is_gone_waits_no_more_and_one_service_can_be_given_back() {
     locks.take(RunId(4), &wants("app", "")).unwrap();
 }
 
+/// What was taken for steps that were never stored gives way, and what all had without it they have as before.
+#[test]
+fn locks_are_given_anew_by_what_runs_want() {
+    let mut locks = Locks::default();
+    locks.take(RunId(1), &wants("db queue", "disk")).unwrap();
+    locks.take(RunId(2), &wants("app", "disk")).unwrap();
+    assert_eq!(locks.give_anew(vec![(RunId(1), wants("db", "disk")), (RunId(2), wants("app", "disk"))]), []);
+    assert_eq!(locks.take(RunId(3), &wants("db", "")), Err([RunId(1)].into()), "it has what it wants");
+    assert_eq!(locks.take(RunId(3), &wants("disk", "")), Err([RunId(1), RunId(2)].into()));
+    locks.take(RunId(3), &wants("queue", "")).unwrap();
+    // One that others have meanwhile is not taken from them.
+    let without = locks.give_anew(vec![(RunId(1), wants("db queue", "")), (RunId(2), wants("app", ""))]);
+    assert_eq!(without, [(RunId(1), [RunId(3)].into())]);
+    locks.take(RunId(3), &wants("db", "")).unwrap();
+}
+
+/// Before it has its locks it waits for them, and with its end it has given them back.
+#[test]
+fn a_run_has_locks_from_their_being_given_to_its_end() {
+    let mut run = began_as_planned("app -> db", "", "", &Request::new(Wish::Stop, addresses("app")));
+    assert!(!run.run.has_locks());
+    run.first_looks(&[]);
+    assert!(run.run.has_locks());
+    run.given(Input::Decide(decision(DecisionKind::Hold, None)));
+    assert!(run.run.has_locks(), "held it keeps them");
+    run.given(Input::Decide(decision(DecisionKind::GiveUp, run.run.hold_no())));
+    assert!(run.run.has_locks(), "it is not over before the last look");
+    run.given(Input::FinalLooked { seen: run.found() });
+    assert!(run.run.has_ended() && !run.run.has_locks());
+}
+
 #[test]
 fn a_host_that_is_acted_on_takes_all_there_with_it() {
     let host: Address = "h/host".parse().unwrap();

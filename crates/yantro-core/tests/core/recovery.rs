@@ -230,3 +230,40 @@ fn members_of_what_is_kept_up_are_nobody_elses_to_act_on(#[case] below: &[&str],
     let others = Wants::new(addresses("three"), Default::default());
     assert_eq!(run.run.wants().excludes(&others), excludes);
 }
+
+/// What a look counts from: the step's own act; of what comes back by itself, the stop that it comes back from; else the run's begin.
+#[test]
+fn what_a_service_shows_counts_from_its_act_or_from_the_stop_that_it_comes_back_from() {
+    let more = LOGGED.replacen("steady = \"0s\"\n", "steady = \"0s\"\nbrought_back_by = \"a watchdog\"\n", 1);
+    let lines = ["stop = [\"other\"]", "restart = [\"app\"]", "start = [\"other\"]"];
+    let mut played = Played::of(night("zz", &more, &lines, ""), "");
+    let since = |played: &Played, step: StepId, act| {
+        let (given, since) = played.run.run.shows_since(step, act);
+        (given.map(|a| a.act), since.as_ms())
+    };
+    let began = played.run.run.began_at.as_ms();
+    let [back, other_up] = ["app", "other"].map(|name| played.step(StepKind::Start, name));
+    assert_eq!(since(&played, back, None), (None, began), "nothing was done yet");
+    let mut ends_of = |kind, name: &str| {
+        played.run.waits(1_000);
+        let step = played.step(kind, name);
+        if played.asked.contains(&step) {
+            played.looks(kind, name);
+        }
+        let (act, at) = (played.act(step), played.run.run.last_act(step).unwrap().intended_at.as_ms());
+        played.run.waits(500);
+        played.ends(step, ActEnd::Exited { code: 0, output: String::new() });
+        assert_eq!(since(&played, step, Some(act)), (Some(act), at));
+        assert_eq!(played.run.run.act(step, act).map(|a| a.act), Some(act));
+        (act, at)
+    };
+    let other_down = ends_of(StepKind::Stop, "other");
+    let app_down = ends_of(StepKind::Stop, "app");
+    assert_ne!(other_down, app_down);
+    // Nobody starts it: it counts from its own stop, and from nobody else's.
+    assert_eq!(since(&played, back, None), (Some(app_down.0), app_down.1));
+    assert_eq!(since(&played, other_up, None), (None, began), "what is started by its act has none yet");
+    let strange = yantro_core::run::ActId(99);
+    assert_eq!(since(&played, other_up, Some(strange)), (None, began));
+    assert!(played.run.run.act(other_up, other_down.0).is_none(), "an act is its own step's");
+}

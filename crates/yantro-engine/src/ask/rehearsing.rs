@@ -96,7 +96,7 @@ impl Engine {
     fn locked_by_others(&self, plan: &Plan) -> Vec<String> {
         let acted_on = plan.sequence.acted_on();
         let runs = read(&self.shared.runs);
-        let open = runs.values().filter(|r| !r.has_ended() && r.is_locked());
+        let open = runs.values().filter(|r| r.has_locks());
         open.filter_map(|run| {
             let meets = run.answerable().find(|a| acted_on.contains(*a))?;
             Some(format!("run {} ({}, {}) has {meets}: this would wait behind it", run.id, crate::told::view::title_of(run), run.begun.who))

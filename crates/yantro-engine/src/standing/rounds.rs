@@ -66,7 +66,7 @@ impl Engine {
         let (mut services, mut hosts) = (Vec::new(), Vec::new());
         if let Some(l) = &loaded {
             let runs = read(&self.shared.runs);
-            let acted_on = board::acted_on(runs.values().filter(|r| !r.has_ended() && r.is_locked()));
+            let acted_on = board::acted_on(runs.values().filter(|r| r.has_locks()));
             let rows = l.estate.services.keys().map(|a| {
                 let (started, intended_down) = (self.hands.started_as(a), self.hands.intended_down(a));
                 let owed_by_files = self.hands.owed_by_files(a);

@@ -115,9 +115,7 @@ impl Work {
                     self.take(msg);
                 }
             }
-            // Nothing is late whose outcome waits here to be taken in. Time goes on all the same where more comes in than
-            // can be taken.
-            if messages.is_empty() || ticked.elapsed() >= TICK_ANYWAY {
+            if is_time_to_tick(!messages.is_empty(), ticked.elapsed()) {
                 ticked = Instant::now();
                 self.ticks();
             }
@@ -281,23 +279,20 @@ impl Work {
             tracing::trace!(run = %run.id, %step, "step ended");
         }
         match event {
-            Event::ActBegun { step, act, .. } => {
-                let kind = run.step_now(*step).acts.iter().find(|a| a.act == *act).map(|a| a.kind);
-                if kind == Some(ActKind::Start) {
-                    let address = run.service(*step).address.clone();
-                    let started = StartedAs {
-                        run: run.id,
-                        act: identity(run, *act),
-                        at: now,
-                        edition: run.begun.edition,
-                        service: run.service(*step).clone(),
-                    };
-                    self.engine.hands.remember_started(&address, started.clone());
-                    self.batch.started.push((address.clone(), started));
-                    // What its log said before is of another life, and that it was taken down is over.
-                    self.log_against(&address, None);
-                    self.intended_down(&address, None);
-                }
+            Event::ActBegun { step, act, .. } if run.act(*step, *act).is_some_and(|a| a.kind == ActKind::Start) => {
+                let address = run.service(*step).address.clone();
+                let started = StartedAs {
+                    run: run.id,
+                    act: identity(run, *act),
+                    at: now,
+                    edition: run.begun.edition,
+                    service: run.service(*step).clone(),
+                };
+                self.engine.hands.remember_started(&address, started.clone());
+                self.batch.started.push((address.clone(), started));
+                // What its log said before is of another life, and that it was taken down is over.
+                self.log_against(&address, None);
+                self.intended_down(&address, None);
             }
             Event::LogKept { step, logs } => {
                 let Some(on) = run.begun.sequence.step(*step).service() else { return };
@@ -519,6 +514,12 @@ impl Work {
     }
 }
 
+/// Whether deadlines are judged now. Nothing is late whose outcome waits to be taken in; time goes on all the same where more comes in
+/// than can be taken.
+fn is_time_to_tick(more_waits: bool, since_last: Duration) -> bool {
+    !more_waits || since_last >= TICK_ANYWAY
+}
+
 /// The change freezes that are on.
 fn frozen_at(estate: &Estate, now: Timestamp) -> BTreeMap<String, Frozen> {
     let on = estate.freezes.iter().filter_map(|(name, f)| {
@@ -527,4 +528,20 @@ fn frozen_at(estate: &Estate, now: Timestamp) -> BTreeMap<String, Frozen> {
         Some((name.clone(), Frozen { says, impact: f.impact }))
     });
     on.collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::all_is_taken_in(false, Duration::ZERO, true)]
+    #[case::more_waits(true, Duration::ZERO, false)]
+    #[case::and_still_waits(true, TICK_ANYWAY - Duration::from_millis(1), false)]
+    #[case::for_too_long(true, TICK_ANYWAY, true)]
+    fn deadlines_wait_for_what_came_in_but_not_for_ever(#[case] more_waits: bool, #[case] since_last: Duration, #[case] is_time: bool) {
+        assert_eq!(is_time_to_tick(more_waits, since_last), is_time);
+    }
 }

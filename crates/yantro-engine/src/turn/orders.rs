@@ -4,11 +4,12 @@ use std::{collections::BTreeMap, sync::Arc, time::Duration};
 
 use yantro_core::{
     guards::{restrictions, unconfirmed},
+    holders::Wants,
     model::{Service, task::Task},
     plan::StepId,
     proof::{Facts, SeenState},
     run::{ActId, ActKind, Begun, HoldCause, Input, Order, Run, RunId},
-    words::{kinds::StepKind, name::Address, time::Timestamp},
+    words::{name::Address, time::Timestamp},
 };
 
 use crate::{
@@ -86,30 +87,21 @@ impl Work {
             }
             Order::FindAct { step, act, kind } => {
                 if let Some((given, service, _)) = self.given(id, step, act, kind) {
-                    let boot = read(&self.engine.shared.runs).get(&id).and_then(|run| {
-                        let known = run.step_now(step).acts.iter().find(|a| a.act == act)?;
-                        known.begun.as_ref()?.boot.clone()
-                    });
+                    let boot = read(&self.engine.shared.runs).get(&id).and_then(|run| run.act(step, act)?.begun.as_ref()?.boot.clone());
                     hands.find_act(given, service, boot);
                 }
             }
             Order::Climb { step, attempt, kind, from, act } => {
                 let runs = read(&self.engine.shared.runs);
                 let Some(run) = runs.get(&id) else { return };
-                let given = act.and_then(|a| run.step_now(step).acts.iter().find(|known| known.act == a));
-                // What comes back by itself writes to its log from its stop on.
-                let comes_back = run.begun.sequence.step(step).service().filter(|on| on.comes_back).map(|on| &on.address);
-                let stops = || run.steps().filter(|(s, _)| s.kind() == StepKind::Stop && comes_back.is_some_and(|a| s.is_on(a)));
-                let given = given.or_else(|| stops().flat_map(|(_, n)| n.acts.iter()).last());
-                let since = given.map_or(run.began_at, |g| g.intended_at);
+                let (given, since) = run.shows_since(step, act);
                 let Some(service) = run.carried(step, false) else { return };
                 hands.climb(id, step, attempt, kind, from, service, given.and_then(|g| g.begun.as_ref()), since);
             }
             Order::WatchLog { step, attempt, address, kind, act } => {
                 let runs = read(&self.engine.shared.runs);
                 let Some(run) = runs.get(&id) else { return };
-                let begun = run.step_now(step).acts.iter().find(|a| a.act == act).and_then(|a| a.begun.as_ref());
-                let Some(marks) = begun.map(|b| b.marks.clone()) else { return };
+                let Some(marks) = run.act(step, act).and_then(|a| Some(a.begun.as_ref()?.marks.clone())) else { return };
                 hands.watch_log(id, step, attempt, kind, run.begun.services[&address].clone(), marks);
             }
             Order::Recall { step, act } => {
@@ -217,19 +209,20 @@ impl Work {
         });
     }
 
+    /// Has every run hold the locks that it holds by what is stored.
+    pub(crate) fn lock_anew(&mut self) {
+        let held: Vec<(RunId, Wants)> =
+            read(&self.engine.shared.runs).values().filter(|r| r.has_locks()).map(|r| (r.id, r.wants())).collect();
+        for (run, behind) in self.locks.give_anew(held) {
+            tracing::error!(%run, ?behind, "locks that it held are taken; it goes on without them");
+        }
+    }
+
     /// Picks every run up where it was. Nothing is given again before it was looked for.
     pub(crate) fn recover(&mut self, alive_at: Option<Timestamp>) {
         let now = self.engine.hands.clock.now();
         let ids = self.open_runs();
-        for id in &ids {
-            let locked = read(&self.engine.shared.runs).get(id).is_some_and(Run::is_locked);
-            if locked {
-                let taken = read(&self.engine.shared.runs).get(id).map(|run| self.locks.take(*id, &run.wants()));
-                if let Some(Err(behind)) = taken {
-                    tracing::error!(run = %id, ?behind, "locks that it held are taken; it goes on without them");
-                }
-            }
-        }
+        self.lock_anew();
         for id in ids {
             let away = alive_at.map_or(Duration::ZERO, |at| now.since(at));
             let orders = read(&self.engine.shared.runs).get(&id).map(Run::recover).unwrap_or_default();

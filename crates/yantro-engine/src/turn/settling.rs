@@ -161,14 +161,7 @@ impl Work {
         }
         self.rooms_at_hand = None;
         // What was taken for steps that are none gives way; what they had, no two of them had.
-        let runs = read(&self.engine.shared.runs);
-        let locked: Vec<&Run> = runs.values().filter(|r| !r.has_ended() && r.is_locked()).collect();
-        locked.iter().for_each(|run| self.locks.release(run.id));
-        for run in locked {
-            if let Err(behind) = self.locks.take(run.id, &run.wants()) {
-                tracing::error!(run = %run.id, ?behind, "locks that it held are taken; it goes on without them");
-            }
-        }
+        self.lock_anew();
     }
 
     pub(crate) fn make_reserve(&self) {

@@ -1,6 +1,10 @@
 //! A server that ends and is started anew on the same folder.
 
-use std::time::Duration;
+use std::{
+    io::{Read, Write},
+    net::{TcpListener, TcpStream},
+    time::{Duration, Instant},
+};
 
 use tempfile::TempDir;
 use tokio::runtime::{Builder, Runtime};
@@ -8,7 +12,8 @@ use yantro_core::{
     run::{Decision, DecisionKind, RunId, RunState},
     words::kinds::Wish,
 };
-use yantro_engine::{Engine, EngineError, LoadRequest};
+use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest};
+use yantro_store::Reader;
 
 use crate::world::{ESTATE, is_stored, request, started};
 
@@ -107,5 +112,121 @@ fn a_server_that_only_looks_begins_nothing() {
         assert!(matches!(refused, EngineError::Standstill(_)) && !refused.hint().is_empty(), "{refused}");
         // Looking goes on.
         assert_eq!(engine.look_again().await.services.len(), 4);
+    });
+}
+
+/// N58: a note may come after the server was started anew, long after the end of its run.
+#[test]
+fn a_run_that_ended_before_can_be_noted_on() {
+    let folder = tempfile::tempdir().unwrap();
+    let run = life(&folder, false, async |engine| {
+        loaded(&engine).await;
+        let run = engine.begin(&request(Wish::Restart, "boards"), "maren").await.unwrap();
+        is(&engine, run, RunState::Finished).await;
+        run
+    });
+    life(&folder, false, async |engine| {
+        engine.note(run, "maren", "the tide was late").await.unwrap();
+        let notes = engine.run(run).unwrap().notes;
+        assert_eq!(notes.iter().map(|n| n.text.as_str()).collect::<Vec<_>>(), ["the tide was late"]);
+        assert_eq!(engine.run(run).unwrap().state, RunState::Finished);
+    });
+}
+
+/// R35: a session that could not be stored at first is stored with the next that can be: a copy of the store is told by it.
+#[test]
+fn a_session_that_could_not_be_stored_at_first_is_stored_later() {
+    let folder = tempfile::tempdir().unwrap();
+    life(&folder, false, async |engine| loaded(&engine).await);
+    let database = folder.path().join("data/yantro.db");
+    let sessions = || Reader::open(&database).unwrap().sessions().unwrap().len();
+    let before = sessions();
+    // Somebody else writes for longer than is waited for.
+    let other = rusqlite::Connection::open(&database).unwrap();
+    other.execute_batch("BEGIN IMMEDIATE").unwrap();
+    life(&folder, false, async |engine| {
+        let became = async |trouble: bool| {
+            let began = Instant::now();
+            while engine.board().storage_trouble.is_some() != trouble {
+                assert!(began.elapsed() < Duration::from_secs(60), "never: trouble {trouble}");
+                tokio::time::sleep(Duration::from_millis(10)).await;
+            }
+        };
+        became(true).await;
+        assert_eq!(sessions(), before);
+        other.execute_batch("ROLLBACK").unwrap();
+        became(false).await;
+        assert_eq!(sessions(), before + 1);
+        let stored = Reader::open(&database).unwrap().newest_session().unwrap().unwrap();
+        assert!(engine.here().to_string().starts_with(&stored), "it is this one's");
+    });
+}
+
+/// A page that people are told on: what it was asked, and what it answers.
+fn asked(page: &TcpListener) -> (TcpStream, serde_json::Value) {
+    let (mut stream, _) = page.accept().unwrap();
+    let mut read = Vec::new();
+    let mut piece = [0u8; 4096];
+    loop {
+        let n = stream.read(&mut piece).unwrap();
+        read.extend_from_slice(&piece[..n]);
+        let text = String::from_utf8_lossy(&read).into_owned();
+        if let Some((_, body)) = text.split_once("\r\n\r\n")
+            && let Ok(event) = serde_json::from_str(body)
+        {
+            return (stream, event);
+        }
+        assert!(n > 0, "cut off: {text}");
+    }
+}
+
+fn answers(mut stream: TcpStream) {
+    stream.write_all(b"HTTP/1.1 204 No Content\r\nconnection: close\r\n\r\n").unwrap();
+}
+
+/// R21: whoever was told, and could not say so before the server ended, is told again under the same identity; and not while it is held.
+#[rstest::rstest]
+#[case::going_on(false)]
+#[case::held(true)]
+fn what_was_told_when_the_server_ended_is_told_again_as_the_same(#[case] held: bool) {
+    let folder = tempfile::tempdir().unwrap();
+    let page = TcpListener::bind("127.0.0.1:0").unwrap();
+    let to = format!("http://{}/said", page.local_addr().unwrap());
+    let text = format!("{ESTATE}[procedure.call]\nsteps = [{{ announce = \"Boats are late\", to = \"{to}\" }}]\n");
+    let (run, first) = life(&folder, false, async |engine| {
+        engine.load(LoadRequest { text, folder: "/e".to_owned(), ..LoadRequest::default() }, "maren").await.unwrap();
+        let run = engine.begin(&BeginRequest::of_procedure("call"), "maren").await.unwrap();
+        let page = page.try_clone().unwrap();
+        let (stream, event) = tokio::task::spawn_blocking(move || asked(&page)).await.unwrap();
+        if held {
+            let hold = Decision { kind: DecisionKind::Hold, hold: None, who: "tove".into(), why: None };
+            engine.decide(run, hold, None).await.unwrap();
+        }
+        // It ends before it hears of it.
+        drop(stream);
+        (run, event)
+    });
+    assert_eq!((first["data"]["says"].as_str(), first["data"]["who"].as_str()), (Some("Boats are late"), Some("maren")));
+    life(&folder, false, async |engine| {
+        if held {
+            is(&engine, run, RunState::Held).await;
+            page.set_nonblocking(true).unwrap();
+            let at_rest =
+                |e: &Engine| e.run(run).unwrap().steps.iter().all(|s| s.now.acts.iter().all(|a| a.end.is_some() || a.begun.is_none()));
+            while !at_rest(&engine) {
+                tokio::time::sleep(Duration::from_millis(10)).await;
+            }
+            assert!(page.accept().is_err(), "nobody is told while it is held");
+            page.set_nonblocking(false).unwrap();
+            let view = engine.run(run).unwrap();
+            let resume = Decision { kind: DecisionKind::Resume, hold: view.hold, who: "tove".into(), why: None };
+            engine.decide(run, resume, None).await.unwrap();
+        }
+        let page = page.try_clone().unwrap();
+        let (stream, again) = tokio::task::spawn_blocking(move || asked(&page)).await.unwrap();
+        assert_eq!(again["data"]["says"], "Boats are late");
+        assert_eq!(again["id"] == first["id"], !held, "{again} {first}");
+        answers(stream);
+        is(&engine, run, RunState::Finished).await;
     });
 }

@@ -7,4 +7,5 @@ mod hostile;
 mod promises;
 mod runs;
 mod told;
+mod turns;
 mod world;

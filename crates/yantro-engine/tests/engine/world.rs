@@ -82,7 +82,16 @@ impl World {
             if let Some(found) = so(&self.engine) {
                 return found;
             }
-            assert!(began.elapsed() < Duration::from_secs(60), "never: {what}");
+            assert!(
+                began.elapsed() < Duration::from_secs(60),
+                "never: {what}: {:?}",
+                self.engine
+                    .board()
+                    .open_runs
+                    .iter()
+                    .map(|r| (r.id, self.engine.run(r.id).map(|v| (v.state, v.held_because)).ok()))
+                    .collect::<Vec<_>>()
+            );
             tokio::time::sleep(Duration::from_millis(5)).await;
         }
     }

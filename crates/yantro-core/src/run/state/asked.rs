@@ -252,6 +252,21 @@ impl Run {
     pub(in crate::run) fn next_act(&self) -> ActId {
         ActId(self.acts + 1)
     }
+    /// An act of a step.
+    pub fn act(&self, step: StepId, act: ActId) -> Option<&ActNow> {
+        self.step_now(step).acts.iter().find(|known| known.act == act)
+    }
+    /// The act since which what a step's service shows counts, and since when: its own; of what comes back by itself, the stop that it
+    /// comes back from; else the run's begin.
+    pub fn shows_since(&self, step: StepId, act: Option<ActId>) -> (Option<&ActNow>, Timestamp) {
+        let comes_back = self.begun.sequence.step(step).service().filter(|on| on.comes_back);
+        let stopped = || {
+            let stops = self.steps_on(&comes_back?.address).filter(|(s, _)| s.kind() == StepKind::Stop);
+            stops.flat_map(|(_, now)| &now.acts).last()
+        };
+        let given = act.and_then(|act| self.act(step, act)).or_else(stopped);
+        (given, given.map_or(self.began_at, |given| given.intended_at))
+    }
     /// The step and act of the newest start of a service in this run.
     pub fn last_act(&self, step: StepId) -> Option<&ActNow> {
         self.step_now(step).acts.last()

@@ -26,7 +26,7 @@ impl Hostile {
         // R29, R36.
         assert!(!played.was_still || run.hold_no().is_none(), "{says} at a standstill");
         assert!(run.hold_no().is_none() || !played.was_held || (by_force && decided()), "{says} while held");
-        assert!(run.is_locked(), "{says} without locks");
+        assert!(run.has_locks(), "{says} without locks");
         // R7.
         assert!(run.begun.at_once.is_none_or(|limit| run.rooms_taken().count() <= limit as usize), "{says}: more at once than asked for");
         let taken: Vec<_> = self.runs.iter().filter(|r| !r.run.has_ended()).flat_map(|r| r.run.rooms_taken()).collect();
@@ -54,7 +54,7 @@ impl Hostile {
         assert!(run.begun.sequence.acted_on().contains(address), "{says} is outside the sequence");
         assert!(service.hands_off.is_none(), "{says}, which is hands-off");
         assert!(!run.is_released(address), "{says}, which was let go of");
-        for (j, other) in self.runs.iter().enumerate().filter(|(j, r)| *j != i && r.run.is_locked() && !r.run.has_ended()) {
+        for (j, other) in self.runs.iter().enumerate().filter(|(j, r)| *j != i && r.run.has_locks()) {
             let theirs: BTreeSet<Address> = other.run.begun.sequence.acted_on();
             let has = theirs.contains(address) && !other.run.is_released(address);
             assert!(!has, "{says}, which run {j} acts on");

@@ -686,7 +686,7 @@ impl Hostile {
         let open: Vec<usize> = (0..self.runs.len()).filter(|i| !self.runs[*i].run.has_ended()).collect();
         for i in &open {
             let run = &self.runs[*i].run;
-            if run.is_locked() {
+            if run.has_locks() {
                 self.locks.take(run.id, &run.wants()).expect("nobody else has what it had");
             }
         }
