@@ -37,6 +37,8 @@ struct Subject {
     tested_by: &'static str,
     tested_in: &'static str,
     tests: &'static [&'static str],
+    /// Packages whose programs these want beside them.
+    beside: &'static [&'static str],
 }
 
 /// What the core decides is shown by the core's own tests, the turn of the loop by the engine's.
@@ -48,6 +50,7 @@ const SUBJECTS: [Subject; 2] = [
         tested_by: "yantro-core-tests",
         tested_in: "crates/yantro-core/tests",
         tests: &["--test", "core"],
+        beside: &[],
     },
     Subject {
         package: "yantro-engine",
@@ -56,6 +59,7 @@ const SUBJECTS: [Subject; 2] = [
         tested_by: "yantro-engine",
         tested_in: "crates/yantro-engine",
         tests: &["--lib", "--test", "engine"],
+        beside: &["yantro-outpost"],
     },
 ];
 
@@ -234,6 +238,13 @@ fn built(subject: &Subject, mutants: &[Mutant]) -> Result<(Programs, BTreeSet<us
 
 /// Builds the tests, and gives back their programs, or what the compiler has against them.
 fn build(subject: &Subject, tree: &Path) -> Result<(Vec<PathBuf>, Vec<Value>), Failure> {
+    for package in subject.beside {
+        let mut cargo = Command::new("cargo");
+        cargo.current_dir(tree).args(["build", "--quiet", "--package", package]).env("CARGO_TARGET_DIR", "../build");
+        if !cargo.status()?.success() {
+            return Err(format!("{package} cannot be built").into());
+        }
+    }
     let mut cargo = Command::new("cargo");
     cargo.current_dir(tree).args(["test", "--no-run", "--message-format", "json", "--package", subject.tested_by]);
     cargo.args(subject.tests).env("CARGO_TARGET_DIR", "../build").stdout(Stdio::piped()).stderr(Stdio::null());

@@ -84,6 +84,11 @@ impl Watched {
         is_news
     }
 
+    /// Whether it was looked at since then, by a look that could.
+    pub fn was_seen_since(&self, then: Timestamp) -> bool {
+        self.blind.is_none() && self.seen.state != SeenState::OutOfReach && self.asked_at >= then
+    }
+
     /// That it could not be looked at: what it is shown as is what it was seen as last.
     fn not_looked_at(&self, why: &str) -> String {
         match self.seen.state {

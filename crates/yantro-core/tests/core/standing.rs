@@ -72,6 +72,23 @@ fn a_look_that_began_before_a_newer_one_is_no_news() {
     assert_eq!(told, [true, false, true, true]);
 }
 
+/// What is told as it was seen a moment ago was seen: nothing is told so that nobody looked at, or could look at.
+#[rstest]
+#[case::never_looked_at(None, 1, false)]
+#[case::seen(Some(&[Holds, Holds][..]), 1000, true)]
+#[case::seen_before(Some(&[Holds, Holds][..]), 1001, false)]
+#[case::could_not_look(Some(&[CouldNotLook][..]), 1000, false)]
+fn only_what_a_look_saw_since_then_was_seen_since_then(#[case] look_of: Option<&[Verdict]>, #[case] then: i64, #[case] was_seen: bool) {
+    let mut watched = Watched::unknown(2, Timestamp::from_ms(0));
+    if let Some(answers) = look_of {
+        watched.is_news(Timestamp::from_ms(1000));
+        watched.take(&look(Some(true), answers), Timestamp::from_ms(1500), Duration::from_secs(60), 2);
+    }
+    assert_eq!(watched.was_seen_since(Timestamp::from_ms(then)), was_seen);
+    watched.out_of_reach("no route", Timestamp::from_ms(1600));
+    assert!(!watched.was_seen_since(Timestamp::from_ms(then)), "it is not reached");
+}
+
 /// Between two deaths it answers: that is no proof that it stays.
 #[test]
 fn what_its_manager_starts_again_and_again_is_not_proven_between_its_deaths() {

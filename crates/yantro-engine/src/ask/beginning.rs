@@ -35,7 +35,7 @@ impl Engine {
         if let Some(run) = self.begun_already(request.asked_as.as_deref()).await? {
             return Ok(run);
         }
-        let (plan, loaded) = self.plan(request).await?;
+        let (plan, loaded) = self.plan_to_begin(request).await?;
         let begun = Begun { from_line, vouched_for, ..self.may_begin(plan, &loaded, request, who).await? };
         let asked_as = request.asked_as.clone();
         self.ask(|reply| Msg::Begin { begun: Box::new(begun), asked_as, reply }).await

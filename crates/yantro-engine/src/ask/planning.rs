@@ -19,7 +19,10 @@ use yantro_core::{
     run::RunId,
     selection,
     text::vet_with,
-    words::name::{ProcedureName, did_you_mean},
+    words::{
+        name::{ProcedureName, did_you_mean},
+        time::Timestamp,
+    },
 };
 
 use crate::{
@@ -31,6 +34,8 @@ use crate::{
 
 /// How long a reader of a plan waits for what its preflight would find.
 const SHOWN_WITHIN: Duration = Duration::from_secs(3);
+/// A look for a plan is good for the begin of that plan for so long.
+const A_MOMENT: Duration = Duration::from_secs(1);
 
 impl Engine {
     /// How long steps usually take. Reads the store, away from the threads that serve.
@@ -54,6 +59,17 @@ impl Engine {
 
     /// Works out what a request comes to, from a fresh look.
     pub async fn plan(&self, request: &BeginRequest) -> Result<(Plan, Arc<Loaded>), EngineError> {
+        self.plan_by(request, self.hands.clock.now()).await
+    }
+
+    /// The same for its begin: what was looked at a moment ago, for whoever was shown the plan, is not looked at again, since the run
+    /// looks at all of it first of all, and holds where something is otherwise (R8).
+    pub(crate) async fn plan_to_begin(&self, request: &BeginRequest) -> Result<(Plan, Arc<Loaded>), EngineError> {
+        self.plan_by(request, self.hands.clock.now() - A_MOMENT).await
+    }
+
+    /// Works out what a request comes to, from looks that began no sooner than `looked_since`.
+    async fn plan_by(&self, request: &BeginRequest, looked_since: Timestamp) -> Result<(Plan, Arc<Loaded>), EngineError> {
         let loaded = as_one_run_sees_it(self.estate_loaded()?, &request.overrides)?;
         let mut plan = match &request.does {
             Doing::Services { wish, of, except, alone } => {
@@ -66,7 +82,7 @@ impl Engine {
                     left_standing: request.left_standing.clone(),
                     below_keep_up: request.below_keep_up.clone(),
                 };
-                let (facts, usual) = (self.facts(&loaded).await, self.usual(&loaded.estate).await);
+                let (facts, usual) = (self.facts(&loaded, looked_since).await, self.usual(&loaded.estate).await);
                 let mut plan = plan(&loaded.estate, &loaded.graph, &facts, &usual, &asked);
                 plan.preflight = preflight(&loaded.estate, &plan.sequence.steps);
                 plan
@@ -76,12 +92,12 @@ impl Engine {
                 let found_by = self.found_by_of(&procedure).await?;
                 let procedure = procedure.with_found(&found_by);
                 let asked = Asked { from_line: *from_line, vouched_for: vouched_for.clone(), found_by, ..Asked::default() };
-                self.plan_lines(&procedure, request, answers, asked, &loaded).await?
+                self.plan_lines(&procedure, request, answers, asked, &loaded, looked_since).await?
             }
             Doing::Act { act, of } => {
                 let procedure = of_one_act(&loaded, act, of)?;
                 let asked = Asked { by_itself: true, ..Asked::default() };
-                self.plan_lines(&procedure, request, &BTreeMap::new(), asked, &loaded).await?
+                self.plan_lines(&procedure, request, &BTreeMap::new(), asked, &loaded, looked_since).await?
             }
         };
         plan.prefer(request.prefer, &loaded.estate);
@@ -115,9 +131,10 @@ impl Engine {
         }
     }
 
-    /// How everything stands, by a fresh look.
-    async fn facts(&self, loaded: &Loaded) -> Facts {
-        self.hands.look(loaded.estate.services.values().cloned().collect()).await.into_iter().collect()
+    /// How everything stands, by looks that began no sooner than then.
+    async fn facts(&self, loaded: &Loaded, looked_since: Timestamp) -> Facts {
+        let all = loaded.estate.services.values().cloned().collect();
+        self.hands.look_unless_since(all, looked_since).await.into_iter().collect()
     }
 
     async fn plan_lines(
@@ -127,6 +144,7 @@ impl Engine {
         answers: &BTreeMap<String, String>,
         asked: Asked,
         loaded: &Loaded,
+        looked_since: Timestamp,
     ) -> Result<Plan, EngineError> {
         let values = procedure::settle(&loaded.estate, &loaded.graph, procedure, answers).map_err(EngineError::Answers)?;
         if let Some(from) = asked.from_line
@@ -141,7 +159,7 @@ impl Engine {
             from_line: asked.from_line.filter(|l| *l > 1),
             ..asked
         };
-        let (facts, usual) = (self.facts(loaded).await, self.usual(&loaded.estate).await);
+        let (facts, usual) = (self.facts(loaded, looked_since).await, self.usual(&loaded.estate).await);
         Ok(procedure::plan(&loaded.estate, &loaded.graph, &facts, &usual, procedure, &asked))
     }
 
@@ -150,7 +168,7 @@ impl Engine {
     pub async fn anew(&self, run: RunId) -> Result<(Plan, Arc<Loaded>), EngineError> {
         let begun = read(&self.shared.runs).get(&run).map(|r| r.begun.clone()).ok_or(EngineError::NoRun(run))?;
         let loaded = as_one_run_sees_it(self.estate_loaded()?, &begun.overrides)?;
-        let (facts, usual) = (self.facts(&loaded).await, self.usual(&loaded.estate).await);
+        let (facts, usual) = (self.facts(&loaded, self.hands.clock.now()).await, self.usual(&loaded.estate).await);
         let mut plan = again(&loaded.newest(), &begun, &facts, &usual).ok_or_else(|| EngineError::NoProcedure {
             name: begun.sequence.of.word().to_owned(),
             near: "it is no longer in the estate: give this run up".to_owned(),

@@ -249,6 +249,22 @@ impl Hands {
         looked.into_inner().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// The same; but what was looked at since then is told as it was seen, and not looked at again.
+    pub async fn look_unless_since(&self, services: Vec<Arc<Service>>, then: Timestamp) -> BTreeMap<Address, SeenState> {
+        let (mut seen, mut others) = (BTreeMap::new(), Vec::new());
+        {
+            let watching = self.watching.read().unwrap_or_else(PoisonError::into_inner);
+            for service in services {
+                match watching.get(&service.address).filter(|w| w.was_seen_since(then)) {
+                    Some(watched) => _ = seen.insert(service.address.clone(), watched.as_looked_at()),
+                    None => others.push(service),
+                }
+            }
+        }
+        seen.extend(self.look(others).await);
+        seen
+    }
+
     /// On what terms the hosts' managers act on what a plan acts on (R38).
     pub async fn terms_of(&self, plan: &Plan, estate: &Estate) -> BTreeMap<Address, UnitTerms> {
         let mut units: BTreeMap<HostName, BTreeMap<String, Address>> = BTreeMap::new();
