@@ -1,7 +1,7 @@
 //! A server that ends and is started anew on the same folder.
 
 use std::{
-    io::{Read, Write},
+    io::{ErrorKind, Read, Write},
     net::{TcpListener, TcpStream},
     time::{Duration, Instant},
 };
@@ -164,7 +164,17 @@ fn a_session_that_could_not_be_stored_at_first_is_stored_later() {
 
 /// A page that people are told on: what it was asked, and what it answers.
 fn asked(page: &TcpListener) -> (TcpStream, serde_json::Value) {
-    let (mut stream, _) = page.accept().unwrap();
+    let began = Instant::now();
+    page.set_nonblocking(true).unwrap();
+    let mut stream = loop {
+        match page.accept() {
+            Ok((stream, _)) => break stream,
+            Err(e) => assert!(e.kind() == ErrorKind::WouldBlock && began.elapsed() < Duration::from_secs(60), "nobody asks: {e}"),
+        }
+        std::thread::sleep(Duration::from_millis(5));
+    };
+    stream.set_nonblocking(false).unwrap();
+    stream.set_read_timeout(Some(Duration::from_secs(60))).unwrap();
     let mut read = Vec::new();
     let mut piece = [0u8; 4096];
     loop {
@@ -193,7 +203,7 @@ fn what_was_told_when_the_server_ended_is_told_again_as_the_same(#[case] held: b
     let page = TcpListener::bind("127.0.0.1:0").unwrap();
     let to = format!("http://{}/said", page.local_addr().unwrap());
     let text = format!("{ESTATE}[procedure.call]\nsteps = [{{ announce = \"Boats are late\", to = \"{to}\" }}]\n");
-    let (run, first) = life(&folder, false, async |engine| {
+    let (run, first, unanswered) = life(&folder, false, async |engine| {
         engine.load(LoadRequest { text, folder: "/e".to_owned(), ..LoadRequest::default() }, "maren").await.unwrap();
         let run = engine.begin(&BeginRequest::of_procedure("call"), "maren").await.unwrap();
         let page = page.try_clone().unwrap();
@@ -202,22 +212,20 @@ fn what_was_told_when_the_server_ended_is_told_again_as_the_same(#[case] held: b
             let hold = Decision { kind: DecisionKind::Hold, hold: None, who: "tove".into(), why: None };
             engine.decide(run, hold, None).await.unwrap();
         }
-        // It ends before it hears of it.
-        drop(stream);
-        (run, event)
+        (run, event, stream)
     });
+    // It ended before it heard of it.
+    drop(unanswered);
     assert_eq!((first["data"]["says"].as_str(), first["data"]["who"].as_str()), (Some("Boats are late"), Some("maren")));
     life(&folder, false, async |engine| {
         if held {
             is(&engine, run, RunState::Held).await;
-            page.set_nonblocking(true).unwrap();
             let at_rest =
                 |e: &Engine| e.run(run).unwrap().steps.iter().all(|s| s.now.acts.iter().all(|a| a.end.is_some() || a.begun.is_none()));
             while !at_rest(&engine) {
                 tokio::time::sleep(Duration::from_millis(10)).await;
             }
             assert!(page.accept().is_err(), "nobody is told while it is held");
-            page.set_nonblocking(false).unwrap();
             let view = engine.run(run).unwrap();
             let resume = Decision { kind: DecisionKind::Resume, hold: view.hold, who: "tove".into(), why: None };
             engine.decide(run, resume, None).await.unwrap();
