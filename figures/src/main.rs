@@ -208,7 +208,7 @@ fn logs() {
     let ours = || {
         let mut scan = LogScan::new(Arc::new(LogMatcher::new(&patterns).expect("sound patterns")));
         let mut file = File::open(&path).expect("it was made above");
-        let mut buffer = vec![0u8; 256 * 1024];
+        let mut buffer = vec![0u8; 32 * 1024];
         loop {
             let n = file.read(&mut buffer).expect("it can be read");
             if n == 0 {

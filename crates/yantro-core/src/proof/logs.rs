@@ -147,8 +147,8 @@ impl LogCount {
 pub struct LogScan {
     matcher: Arc<LogMatcher>,
     half: Vec<u8>,
-    /// The last lines read, for what stood before a hit.
-    last: VecDeque<String>,
+    /// The last lines read, as far as they would be shown, for what stood before a hit.
+    last: VecDeque<Vec<u8>>,
     /// Evidence whose following lines are still to come.
     open: usize,
     count: LogCount,
@@ -192,6 +192,8 @@ impl LogScan {
                     line.extend_from_slice(&chunk[..=end]);
                     self.whole_lines(&line);
                     chunk = &chunk[end + 1..];
+                    line.clear();
+                    self.half = line;
                 }
                 None => {
                     self.half.extend_from_slice(chunk);
@@ -234,7 +236,7 @@ impl LogScan {
             let hit = (at + hit).min(block.len() - 1);
             let start = memchr::memrchr(b'\n', &block[..hit]).map_or(0, |e| e + 1).max(at);
             let end = memchr::memchr(b'\n', &block[hit..]).map_or(block.len(), |e| hit + e);
-            lines_before += memchr::memchr_iter(b'\n', &block[counted_to..start]).count() as u64;
+            lines_before += bytecount::count(&block[counted_to..start], b'\n') as u64;
             counted_to = start;
             self.judge(&matcher, block, start, end, lines_before + 1);
             at = end + 1;
@@ -242,7 +244,7 @@ impl LogScan {
                 break;
             }
         }
-        let ends = memchr::memchr_iter(b'\n', &block[counted_to..]).count() as u64;
+        let ends = bytecount::count(&block[counted_to..], b'\n') as u64;
         self.count.lines = lines_before + ends + u64::from(!block.ends_with(b"\n"));
         self.remember_last(block);
     }
@@ -287,7 +289,7 @@ impl LogScan {
             if lines.len() == AROUND {
                 break;
             }
-            lines.push_front(line.clone());
+            lines.push_front(shown(line));
         }
         lines.into()
     }
@@ -314,14 +316,23 @@ impl LogScan {
     }
 
     fn remember_last(&mut self, block: &[u8]) {
-        let body = block.strip_suffix(b"\n").unwrap_or(block);
-        let mut tail: Vec<&[u8]> = body.rsplitn(AROUND + 1, |b| *b == b'\n').take(AROUND).collect();
-        tail.reverse();
-        for line in tail {
-            if self.last.len() == AROUND {
-                self.last.pop_front();
-            }
-            self.last.push_back(shown(line));
+        let mut rest = Some(block.strip_suffix(b"\n").unwrap_or(block));
+        let mut tail = [&[][..]; AROUND];
+        let mut found = 0;
+        while let (Some(body), true) = (rest, found < AROUND) {
+            let begin = memchr::memrchr(b'\n', body);
+            tail[found] = &body[begin.map_or(0, |e| e + 1)..];
+            rest = begin.map(|e| &body[..e]);
+            found += 1;
+        }
+        for line in tail[..found].iter().rev() {
+            let line = line.strip_suffix(b"\r").unwrap_or(line);
+            // A little more than is shown, so that it is known to be cut.
+            let kept = &line[..line.len().min(SHOWN_BYTES + 2)];
+            let mut again = if self.last.len() == AROUND { self.last.pop_front().unwrap_or_default() } else { Vec::new() };
+            again.clear();
+            again.extend_from_slice(kept);
+            self.last.push_back(again);
         }
     }
 }

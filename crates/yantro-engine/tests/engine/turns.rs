@@ -257,3 +257,38 @@ async fn an_identity_under_which_nothing_was_begun_stands_for_nothing() {
     assert_eq!((played.state, played.steps.len()), (RunState::Finished, 4), "{:?}", played.held_because);
     assert_eq!(world.engine.begin(&under("other", "fares-db"), "maren").await.unwrap(), second);
 }
+
+/// R8: the plan of a begin goes by what was looked at a moment ago for whoever was shown it; what came since is found by the run's own
+/// first look, before anything is done.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_came_between_the_look_for_a_plan_and_its_begin_is_found_before_anything_is_done() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path().display();
+    let service = |name: &str, more: &str| {
+        format!(
+            "[service.{name}]\nhost = \"quay\"\nrun_by = \"commands\"\nlook_every = \"1h\"\n{more}\
+             commands = {{ dir = \"{at}\", start = [\"/bin/touch\", \"{at}/{name}\"], stop = [\"/bin/rm\", \"{at}/{name}\"], state = [\"/usr/bin/test\", \"-e\", \"{at}/{name}\"] }}\n"
+        )
+    };
+    let text = format!(
+        "[estate]\nname = \"Brannock Sound, between\"\nstands_for = \"test\"\n[host.quay]\nreach = \"here\"\naddress = \"127.0.0.1\"\n{}{}",
+        service("lock", ""),
+        service("gate", "relies_on = [\"lock\"]\nexpected = \"either\"\n")
+    );
+    std::fs::write(folder.path().join("lock"), "").unwrap();
+    let world = World::of(&text).await;
+    let asked = request(Wish::Stop, "lock");
+    let (plan, loaded) = world.engine.plan(&asked).await.unwrap();
+    let digest = world.engine.shows(Shown::of(&plan, loaded.edition));
+    std::fs::write(folder.path().join("gate"), "").unwrap();
+    let stands = || ["lock", "gate"].map(|name| folder.path().join(name).exists());
+    match world.engine.begin(&BeginRequest { shown: Some(digest), ..asked }, "maren").await {
+        // A moment had passed: it was looked at again.
+        Err(refused) => assert!(matches!(refused, EngineError::Otherwise { .. } | EngineError::NotAsItIs(_)), "{refused}"),
+        Ok(run) => {
+            let held = world.is(run, &[RunState::Held, RunState::Finished]).await;
+            assert!(held.held_because.iter().any(|w| w.contains("changed")), "{:?} {:?}", held.state, held.held_because);
+        }
+    }
+    assert_eq!(stands(), [true; 2], "what relies on it runs, and nobody confirmed that");
+}

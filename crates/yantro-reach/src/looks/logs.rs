@@ -35,7 +35,7 @@ use crate::{
 /// A writer that is silent for so long has written its line, with or without its end.
 const SILENT: Duration = Duration::from_millis(500);
 /// Bytes read in one go.
-const CHUNK: usize = 256 * 1024;
+const CHUNK: usize = 32 * 1024;
 
 /// Takes the position of each log: which file it is and how far it has been written.
 pub fn mark_logs(paths: &[String]) -> BTreeMap<String, LogMark> {

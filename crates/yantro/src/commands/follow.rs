@@ -1,6 +1,7 @@
 //! `yantro watch`: a live view. Ctrl-C leaves the run alone and says so.
 
 use std::{
+    borrow::Cow,
     collections::BTreeMap,
     time::{Duration, Instant},
 };
@@ -8,10 +9,10 @@ use std::{
 use eventsource_stream::Eventsource;
 use futures::StreamExt;
 use indicatif::{ProgressBar, ProgressStyle};
+use serde::Deserialize;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use yantro_core::{
     model::task::Task,
-    plan::StepId,
     run::{RunId, RunState, StepState},
 };
 use yantro_engine::{RunView, StepView};
@@ -45,7 +46,7 @@ pub fn interrupts() -> Result<Signal, Failure> {
 }
 
 /// No more often than this is asked how a run stands that has news all the time, nor for more than one part in so many of it.
-const ASKED_EVERY: Duration = Duration::from_millis(100);
+const ASKED_EVERY: Duration = Duration::from_millis(250);
 const ASKED_FOR_TIMES: u32 = 8;
 /// What is asked after at once.
 const URGENT: [&str; 4] = ["ended", "held", "question-asked", "step-failed"];
@@ -86,12 +87,9 @@ pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
             let since = known.as_ref().map_or_else(String::new, |v| format!("?since={}", v.events));
             match client.get::<RunView>(&format!("/runs/{id}{since}")).await {
                 Ok(newer) => {
-                    let up_to_date = match known.take() {
-                        Some(before) => brought_up_to_date(before, newer),
-                        None => newer,
-                    };
+                    let (up_to_date, changed) = brought_up_to_date(known.take(), newer);
                     let view = known.insert(up_to_date);
-                    shown.update(view, &line);
+                    shown.update(view, &changed, &line);
                     bar.set_length(view.steps.len() as u64);
                     bar.set_position(view.steps.iter().filter(|s| s.now.state.has_ended()).count() as u64);
                     bar.set_message(foreign::printed(&message(view)).into_owned());
@@ -122,13 +120,11 @@ pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
                         },
                     };
                     let Some(Ok(event)) = next else { return None };
-                    if event.event == "run" {
-                        let body: serde_json::Value = serde_json::from_str(&event.data).unwrap_or_default();
-                        if body["run"].as_u64() == Some(id.0) {
-                            // How it ends, and that somebody has to decide, is told without delay.
-                            is_urgent = URGENT.iter().any(|kind| body["event"]["event"] == *kind);
-                            newest = Some(event.id);
-                        }
+                    let of_run = (event.event == "run").then(|| serde_json::from_str::<OfRun<'_>>(&event.data).ok()).flatten();
+                    if let Some(of_run) = of_run.filter(|of| of.run == id) {
+                        // How it ends, and that somebody has to decide, is told without delay.
+                        is_urgent = URGENT.contains(&&*of_run.event.event);
+                        newest = Some(event.id);
                     }
                 }
                 newest
@@ -145,14 +141,39 @@ pub async fn watch(client: &Client, id: RunId, say: &Say) -> Outcome {
     }
 }
 
-/// A run as it is known by now: only steps that changed are told anew.
-fn brought_up_to_date(before: RunView, newer: RunView) -> RunView {
-    if newer.whole {
-        return newer;
+/// What is heard of a run, as far as it matters here.
+#[derive(Deserialize)]
+struct OfRun<'a> {
+    run: RunId,
+    #[serde(borrow)]
+    event: Kind<'a>,
+}
+
+/// Of which kind an event is.
+#[derive(Deserialize)]
+struct Kind<'a> {
+    #[serde(borrow)]
+    event: Cow<'a, str>,
+}
+
+/// A run as it is known by now, and which of its steps, counted from 0, are other than they were known: only steps that changed are
+/// told anew.
+fn brought_up_to_date(before: Option<RunView>, newer: RunView) -> (RunView, Vec<usize>) {
+    let Some(before) = before.filter(|_| !newer.whole) else {
+        let all = (0..newer.steps.len()).collect();
+        return (newer, all);
+    };
+    let (mut newer, mut steps, mut changed) = (newer, before.steps, Vec::new());
+    for step in std::mem::take(&mut newer.steps) {
+        let known = steps.binary_search_by_key(&step.planned.id, |s| s.planned.id);
+        match known {
+            Ok(at) => steps[at] = step,
+            // Of a way back, or of what took over: they come after all others.
+            Err(at) => steps.insert(at, step),
+        }
+        changed.push(known.unwrap_or_else(|at| at));
     }
-    let mut steps: BTreeMap<StepId, StepView> = before.steps.into_iter().map(|s| (s.planned.id, s)).collect();
-    steps.extend(newer.steps.into_iter().map(|s| (s.planned.id, s)));
-    RunView { steps: steps.into_values().collect(), whole: true, ..newer }
+    (RunView { steps, whole: true, ..newer }, changed)
 }
 
 fn leave(id: RunId, bar: &ProgressBar, say: &Say) -> Outcome {
@@ -202,13 +223,14 @@ fn message(view: &RunView) -> String {
 #[derive(Default)]
 struct Shown {
     begun: bool,
-    words: BTreeMap<u32, String>,
+    words: BTreeMap<u32, &'static str>,
     rungs: BTreeMap<u32, usize>,
     queued: Vec<String>,
 }
 
 impl Shown {
-    fn update(&mut self, view: &RunView, line: &dyn Fn(String)) {
+    /// `changed` are the steps that may be other than they were shown, counted from 0.
+    fn update(&mut self, view: &RunView, changed: &[usize], line: &dyn Fn(String)) {
         if !self.begun {
             self.begun = true;
             line(format!("Run {} · {} · by {}", view.id, tinted(Tint::Strong, &view.title), view.who));
@@ -220,7 +242,7 @@ impl Shown {
             for step in &view.steps {
                 self.rungs.insert(step.planned.id.0, rungs_of(step).len());
                 if step.now.state.has_ended() {
-                    self.words.insert(step.planned.id.0, step.now.state.word().to_owned());
+                    self.words.insert(step.planned.id.0, step.now.state.word());
                 }
             }
         }
@@ -228,12 +250,12 @@ impl Shown {
             line(format!("queued behind {}", view.queued_behind.join(", ")));
         }
         self.queued.clone_from(&view.queued_behind);
-        for step in &view.steps {
+        for step in changed.iter().filter_map(|at| view.steps.get(*at)) {
             let id = step.planned.id.0;
-            let word = step.now.state.word().to_owned();
+            let word = step.now.state.word();
             let seen: Vec<&yantro_core::run::RungSeen> = rungs_of(step);
             let before = self.rungs.insert(id, seen.len()).unwrap_or(0);
-            let changed = self.words.insert(id, word.clone()).is_none_or(|w| w != word);
+            let changed = self.words.insert(id, word).is_none_or(|w| w != word);
             for rung in seen.iter().skip(before) {
                 let name = step.rungs.get(rung.rung as usize).map_or("", String::as_str);
                 let mark = if rung.climbed { tinted(Tint::Good, "✓") } else { tinted(Tint::Ailing, "↓") };
@@ -256,7 +278,7 @@ impl Shown {
                     step.row,
                     tinted(tint, mark),
                     step.planned.does(),
-                    tinted(tint, &word)
+                    tinted(tint, word)
                 ));
             }
         }

@@ -15,7 +15,10 @@ use super::spread;
 use crate::{
     model::Estate,
     plan::Step,
-    words::{kinds::StepKind, name::Address},
+    words::{
+        kinds::StepKind,
+        name::{Address, HostName},
+    },
 };
 
 /// How a step stands when a forecast is made.
@@ -47,31 +50,43 @@ impl Limits {
             steps.iter().filter(|s| s.kind() == StepKind::Start).filter_map(|s| Some((s.address()?, s.line))).collect();
         let takes_room = |s: &Step| s.address().is_some() || s.kind() == StepKind::Work;
         let overall = [estate.limits.at_once, at_once].into_iter().flatten().min();
-        let mut add = |capacity: u32, members: &dyn Fn(&Step) -> bool, rolling: bool| {
+        // Whose steps they are, once: an estate of thousands of hosts has as many limits.
+        let (mut on_host, mut of_service): (BTreeMap<&HostName, Vec<usize>>, BTreeMap<&Address, Vec<usize>>) = Default::default();
+        for (i, step) in steps.iter().enumerate() {
+            if let Some(host) = step.host().filter(|_| takes_room(step)) {
+                on_host.entry(host).or_default().push(i);
+            }
+            if let Some(address) = step.address() {
+                of_service.entry(address).or_default().push(i);
+            }
+        }
+        let mut add = |capacity: u32, members: &[usize], rolling: bool| {
             let r = limits.capacities.len() as u32;
             limits.capacities.push(capacity);
-            for (i, _) in steps.iter().enumerate().filter(|(_, s)| members(s)) {
-                if rolling { limits.rolling[i].push(r) } else { limits.taken[i].push(r) }
+            for i in members {
+                if rolling { limits.rolling[*i].push(r) } else { limits.taken[*i].push(r) }
             }
         };
         if let Some(overall) = overall {
-            add(overall, &takes_room, false);
+            let all: Vec<usize> = (0..steps.len()).filter(|i| takes_room(&steps[*i])).collect();
+            add(overall, &all, false);
         }
         for (name, host) in &estate.hosts {
             if let Some(limit) = host.at_once.or(estate.limits.per_host) {
-                add(limit, &|s| takes_room(s) && s.host() == Some(name), false);
+                add(limit, on_host.get(name).map(Vec::as_slice).unwrap_or_default(), false);
             }
         }
         for group in estate.groups.values() {
-            let is_member = |s: &Step| s.address().is_some_and(|a| group.members.contains(a));
+            let of_members: Vec<usize> = group.members.iter().filter_map(|a| of_service.get(a)).flatten().copied().collect();
             if let Some(limit) = group.at_once {
-                add(limit, &is_member, false);
+                add(limit, &of_members, false);
             }
             if let Some(keep_up) = group.keep_up {
                 // Only members that come back roll; those that stop for good were spoken for.
                 let comes_back = |s: &Step| s.address().is_some_and(|a| started.contains(&(a, s.line)));
+                let rolls = |i: &usize| steps[*i].kind() != StepKind::Stop || comes_back(&steps[*i]);
                 let limit = (group.members.len() as u32).saturating_sub(keep_up).min(group.at_once.unwrap_or(u32::MAX)).max(1);
-                add(limit, &|s| is_member(s) && (s.kind() != StepKind::Stop || comes_back(s)), true);
+                add(limit, &of_members.into_iter().filter(rolls).collect::<Vec<_>>(), true);
             }
         }
         limits
@@ -412,7 +427,9 @@ impl<'s> Game<'s> {
         if by_rank {
             self.ranks.iter().for_each(|r| *in_rank.entry(*r).or_default() += 1);
         }
-        let mut early: Vec<Ready> = Vec::new();
+        // Those of later ranks, and the lowest of which not all have ended.
+        let mut early: BTreeMap<u32, Vec<Ready>> = BTreeMap::new();
+        let mut lowest = in_rank.keys().next().copied().unwrap_or(0);
         let (mut last, mut now, mut freed_by) = (0f64, 0f64, NOBODY);
         for (i, length) in lengths.iter().enumerate() {
             self.let_in[i] = NOBODY;
@@ -445,8 +462,8 @@ impl<'s> Game<'s> {
                     continue;
                 };
                 let i = top.1.0 as usize;
-                if by_rank && in_rank.range(..self.ranks[i]).any(|(_, left)| *left > 0) {
-                    early.push(top);
+                if by_rank && self.ranks[i] > lowest {
+                    early.entry(self.ranks[i]).or_default().push(top);
                 } else if let Some(r) = self.full(i) {
                     self.blocked[r as usize].push(top);
                     self.let_in[i] = NOBODY;
@@ -471,7 +488,13 @@ impl<'s> Game<'s> {
                 if let Some(left) = in_rank.get_mut(&self.ranks[i]) {
                     *left -= 1;
                 }
-                self.ready.extend(early.drain(..));
+                while let Some(first) = in_rank.first_entry().filter(|rank| *rank.get() == 0) {
+                    first.remove();
+                }
+                lowest = in_rank.keys().next().copied().unwrap_or(u32::MAX);
+                while let Some(those) = early.first_entry().filter(|rank| *rank.key() <= lowest) {
+                    self.ready.extend(those.remove());
+                }
             }
             for k in self.waits_at[i]..self.waits_at[i + 1] {
                 let w = self.waiters[k] as usize;
