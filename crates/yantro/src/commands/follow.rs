@@ -163,17 +163,25 @@ fn brought_up_to_date(before: Option<RunView>, newer: RunView) -> (RunView, Vec<
         let all = (0..newer.steps.len()).collect();
         return (newer, all);
     };
-    let (mut newer, mut steps, mut changed) = (newer, before.steps, Vec::new());
-    for step in std::mem::take(&mut newer.steps) {
-        let known = steps.binary_search_by_key(&step.planned.id, |s| s.planned.id);
-        match known {
-            Ok(at) => steps[at] = step,
-            // Of a way back, or of what took over: they come after all others.
-            Err(at) => steps.insert(at, step),
-        }
-        changed.push(known.unwrap_or_else(|at| at));
-    }
+    let (mut newer, mut steps) = (newer, before.steps);
+    let changed = renew(&mut steps, std::mem::take(&mut newer.steps));
     (RunView { steps, whole: true, ..newer }, changed)
+}
+
+/// Puts newer steps in the place of those known, and says where they are.
+pub fn renew(steps: &mut Vec<StepView>, newer: Vec<StepView>) -> Vec<usize> {
+    let places = newer.into_iter().map(|step| match steps.binary_search_by_key(&step.planned.id, |s| s.planned.id) {
+        Ok(at) => {
+            steps[at] = step;
+            at
+        }
+        // Of a way back, or of what took over: they come after all others.
+        Err(at) => {
+            steps.insert(at, step);
+            at
+        }
+    });
+    places.collect()
 }
 
 fn leave(id: RunId, bar: &ProgressBar, say: &Say) -> Outcome {

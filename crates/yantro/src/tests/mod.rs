@@ -16,7 +16,7 @@ use yantro_core::{
 use yantro_server::wire::roughly;
 
 use crate::{
-    commands::{board, estate, runs, shown, standing},
+    commands::{board, estate, follow, runs, shown, standing},
     marks,
     say::Say,
 };
@@ -276,5 +276,26 @@ fn every_command_says_what_it_does() {
         for arg in sub.get_arguments() {
             assert!(arg.get_help().is_some(), "{} {} says nothing of itself", sub.get_name(), arg.get_id());
         }
+    }
+}
+
+/// Who watches is told only what changed: it takes the place of what was known, and what is new comes after all else.
+#[rstest]
+#[case::nothing(&[], &[])]
+#[case::one(&[2], &[1])]
+#[case::some(&[3, 1], &[2, 0])]
+#[case::of_a_way_back(&[2, 4, 5], &[1, 3, 4])]
+fn steps_that_changed_take_the_place_of_those_known(#[case] newer: &[u32], #[case] at: &[usize]) {
+    let step = |id: u32, says: &str| {
+        let mut step = step_with_evidence();
+        step.planned.id = StepId(id);
+        step.says = says.to_owned();
+        step
+    };
+    let mut steps: Vec<_> = (1..=3).map(|id| step(id, "known")).collect();
+    assert_eq!(follow::renew(&mut steps, newer.iter().map(|id| step(*id, "newer")).collect()), at);
+    assert!(steps.windows(2).all(|w| w[0].planned.id < w[1].planned.id));
+    for step in &steps {
+        assert_eq!(step.says == "newer", newer.contains(&step.planned.id.0), "step {}", step.planned.id);
     }
 }
