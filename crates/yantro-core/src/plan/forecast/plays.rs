@@ -51,7 +51,8 @@ impl Limits {
         let takes_room = |s: &Step| s.address().is_some() || s.kind() == StepKind::Work;
         let overall = [estate.limits.at_once, at_once].into_iter().flatten().min();
         // Whose steps they are, once: an estate of thousands of hosts has as many limits.
-        let (mut on_host, mut of_service): (BTreeMap<&HostName, Vec<usize>>, BTreeMap<&Address, Vec<usize>>) = Default::default();
+        let mut on_host: BTreeMap<&HostName, Vec<usize>> = BTreeMap::new();
+        let mut of_service: BTreeMap<&Address, Vec<usize>> = BTreeMap::new();
         for (i, step) in steps.iter().enumerate() {
             if let Some(host) = step.host().filter(|_| takes_room(step)) {
                 on_host.entry(host).or_default().push(i);
