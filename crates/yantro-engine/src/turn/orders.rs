@@ -187,18 +187,23 @@ impl Work {
         }
     }
 
-    /// Looks at everything a run is answerable for, and whether the sequence still is the one confirmed.
+    /// Looks at everything a run is answerable for, and at what relies on that, and whether the sequence still is the one confirmed.
     pub(crate) fn first_look(&self, id: RunId) {
         let engine = self.engine.clone();
         let runs = read(&self.engine.shared.runs);
         let Some(run) = runs.get(&id) else { return };
-        let services: Vec<Arc<Service>> = run.begun.services.values().cloned().collect();
+        let services: Vec<Arc<Service>> = run.begun.services.values().chain(run.begun.beside.values()).cloned().collect();
         drop(runs);
         tokio::spawn(async move {
-            let seen = engine.hands.look(services).await;
+            let all_seen = engine.hands.look(services).await;
             // What it was begun by may be large: it is read where it is.
-            let unconfirmed = match read(&engine.shared.runs).get(&id) {
-                Some(run) => engine.unconfirmed(&run.begun, &seen),
+            let (seen, unconfirmed) = match read(&engine.shared.runs).get(&id) {
+                Some(run) => {
+                    let seen: BTreeMap<Address, SeenState> =
+                        all_seen.iter().filter(|(a, _)| run.begun.services.contains_key(*a)).map(|(a, s)| (a.clone(), *s)).collect();
+                    let unconfirmed = engine.unconfirmed(&run.begun, &seen, all_seen);
+                    (seen, unconfirmed)
+                }
                 None => return,
             };
             let ailing = seen.iter().filter(|(_, s)| **s == SeenState::Ailing);
@@ -243,11 +248,11 @@ impl Work {
 
 impl Engine {
     /// What would be done by now that nobody confirmed (R8).
-    fn unconfirmed(&self, begun: &Begun, seen: &BTreeMap<Address, SeenState>) -> Vec<String> {
+    fn unconfirmed(&self, begun: &Begun, seen: &BTreeMap<Address, SeenState>, all_seen: BTreeMap<Address, SeenState>) -> Vec<String> {
         let Some(loaded) = self.loaded() else { return vec!["no estate is loaded any more".to_owned()] };
         let watched = |a: &Address| Some((a.clone(), self.hands.watched(a)?.seen.state));
         let mut facts: Facts = loaded.estate.services.keys().filter_map(watched).collect();
-        facts.0.extend(seen.clone());
+        facts.0.extend(all_seen);
         unconfirmed(&loaded.newest(), begun, &facts, seen)
     }
 }
