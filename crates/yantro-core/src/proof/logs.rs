@@ -326,7 +326,6 @@ impl LogScan {
             found += 1;
         }
         for line in tail[..found].iter().rev() {
-            let line = line.strip_suffix(b"\r").unwrap_or(line);
             // A little more than is shown, so that it is known to be cut.
             let kept = &line[..line.len().min(SHOWN_BYTES + 2)];
             let mut again = if self.last.len() == AROUND { self.last.pop_front().unwrap_or_default() } else { Vec::new() };

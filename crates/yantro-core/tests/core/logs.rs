@@ -54,6 +54,23 @@ fn evidence_has_two_lines_around_even_across_chunks() {
     assert_eq!((hit.line, hit.before.join(","), hit.after.join(",")), (4, "two,three".into(), "five,six".into()));
 }
 
+/// What stood before a line is shown alike whether it came along with it or in the chunk before: cut where it is long, without the
+/// end of its line, and with a carriage return that is its own.
+#[rstest]
+#[case::long("a".repeat(3000), format!("{}…", "a".repeat(2048)))]
+#[case::just_not_too_long("a".repeat(2048), "a".repeat(2048))]
+#[case::just_not_too_long_with_its_end(format!("{}\r", "a".repeat(2048)), "a".repeat(2048))]
+#[case::just_too_long("a".repeat(2049), format!("{}…", "a".repeat(2048)))]
+#[case::carriage_return("a\r".to_owned(), "a".to_owned())]
+#[case::its_own_carriage_return("a\r\r".to_owned(), "a\r".to_owned())]
+fn what_stood_before_is_shown_alike_in_one_chunk_and_across_two(#[case] line: String, #[case] shown: String) {
+    let (mut one, mut two) = (scan(&[], &["refused"], &[]), scan(&[], &["refused"], &[]));
+    one.push(format!("{line}\nmanifest refused\n").as_bytes());
+    two.push(format!("{line}\n").as_bytes());
+    two.push(b"manifest refused\n");
+    assert_eq!([&one.hits()[0].before, &two.hits()[0].before], [&[shown.clone()], &[shown]]);
+}
+
 #[test]
 fn evidence_is_bounded_and_counted() {
     let mut scan = scan(&[], &["E"], &[]);

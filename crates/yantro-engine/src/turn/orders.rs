@@ -195,14 +195,13 @@ impl Work {
         let services: Vec<Arc<Service>> = run.begun.services.values().chain(run.begun.beside.values()).cloned().collect();
         drop(runs);
         tokio::spawn(async move {
-            let all_seen = engine.hands.look(services).await;
+            let mut seen = engine.hands.look(services).await;
             // What it was begun by may be large: it is read where it is.
-            let (seen, unconfirmed) = match read(&engine.shared.runs).get(&id) {
+            let unconfirmed = match read(&engine.shared.runs).get(&id) {
                 Some(run) => {
-                    let seen: BTreeMap<Address, SeenState> =
-                        all_seen.iter().filter(|(a, _)| run.begun.services.contains_key(*a)).map(|(a, s)| (a.clone(), *s)).collect();
-                    let unconfirmed = engine.unconfirmed(&run.begun, &seen, all_seen);
-                    (seen, unconfirmed)
+                    let unconfirmed = engine.unconfirmed(&run.begun, &seen);
+                    seen.retain(|a, _| run.begun.services.contains_key(a));
+                    unconfirmed
                 }
                 None => return,
             };
@@ -248,11 +247,11 @@ impl Work {
 
 impl Engine {
     /// What would be done by now that nobody confirmed (R8).
-    fn unconfirmed(&self, begun: &Begun, seen: &BTreeMap<Address, SeenState>, all_seen: BTreeMap<Address, SeenState>) -> Vec<String> {
+    fn unconfirmed(&self, begun: &Begun, seen: &BTreeMap<Address, SeenState>) -> Vec<String> {
         let Some(loaded) = self.loaded() else { return vec!["no estate is loaded any more".to_owned()] };
         let watched = |a: &Address| Some((a.clone(), self.hands.watched(a)?.seen.state));
         let mut facts: Facts = loaded.estate.services.keys().filter_map(watched).collect();
-        facts.0.extend(all_seen);
+        facts.0.extend(seen.iter().map(|(a, s)| (a.clone(), *s)));
         unconfirmed(&loaded.newest(), begun, &facts, seen)
     }
 }

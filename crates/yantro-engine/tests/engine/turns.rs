@@ -31,12 +31,29 @@ impl World {
         board.services.into_iter().find(|r| r.address.service.as_str() == service)?.seen.log_against
     }
 
+    /// Begins a procedure and waits until it asks.
+    async fn asking(&self, procedure: &str) -> RunView {
+        let run = self.engine.begin(&BeginRequest::of_procedure(procedure), "maren").await.unwrap();
+        self.until("it asks", |e| e.run(run).ok().filter(asks)).await
+    }
+
+    /// Answers what a run asks with yes.
+    async fn answers(&self, asking: &RunView) {
+        let question = asking.steps.iter().find(|s| matches!(s.now.state, StepState::Asking { .. })).unwrap().planned.id;
+        self.decide(asking, DecisionKind::Answer { step: question, value: "yes".into() }, None).await.unwrap();
+    }
+
     /// The trail as who, what, about and why, the first first.
     fn trail(&self) -> Vec<(String, String, String, String)> {
         let mut rows = self.engine.reader().unwrap().audit(100).unwrap();
         rows.reverse();
         rows.into_iter().map(|r| (r.who, r.what, r.about, r.why.unwrap_or_default())).collect()
     }
+}
+
+/// With a procedure that asks before its one step.
+fn with_dusk(step: &str) -> String {
+    format!("{ESTATE}[procedure.dusk]\nsteps = [{{ question = {{ asks = \"Is the last boat in?\" }} }}, {step}]\n")
 }
 
 /// A service of commands that says these lines into its log, at its start and at its stop.
@@ -138,9 +155,7 @@ async fn the_list_has_each_run_as_it_is_after_a_turn_that_changed_several() {
     let world = World::of(&text).await;
     let mut runs = Vec::new();
     for name in ["one", "other"] {
-        let run = world.engine.begin(&BeginRequest::of_procedure(name), "maren").await.unwrap();
-        world.until("it asks", |e| e.run(run).ok().filter(asks)).await;
-        runs.push(run);
+        runs.push(world.asking(name).await.id);
     }
     world.engine.standstill(true, "tove", None).await.unwrap();
     let listed = world.engine.reader().unwrap().runs(None, 10).unwrap();
@@ -158,18 +173,14 @@ fn asks(run: &RunView) -> bool {
 #[case::of_an_edition_that_came_meanwhile(true)]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_run_that_things_changed_for_goes_on_by_what_was_worked_out_anew(#[case] edition: bool) {
-    let text = format!(
-        "{ESTATE}[procedure.dusk]\nsteps = [{{ question = {{ asks = \"Is the last boat in?\" }} }}, {{ start = [\"bookings\"] }}]\n"
-    );
+    let text = with_dusk("{ start = [\"bookings\"] }");
     let world = World::of(&text).await;
     assert_eq!(world.plays(Wish::Stop, "bookings").await.state, RunState::Finished);
-    let first = world.engine.begin(&BeginRequest::of_procedure("dusk"), "maren").await.unwrap();
-    let asking = world.until("it asks", |e| e.run(first).ok().filter(asks)).await;
+    let asking = world.asking("dusk").await;
     let run = world.begin(Wish::Restart, "fares-db").await;
     world.until("it waits", |e| e.run(run).ok().filter(|r| r.state == RunState::Queued)).await;
-    let question = asking.steps.iter().find(|s| matches!(s.now.state, StepState::Asking { .. })).unwrap().planned.id;
-    world.decide(&asking, DecisionKind::Answer { step: question, value: "yes".into() }, None).await.unwrap();
-    world.is(first, &[RunState::Finished]).await;
+    world.answers(&asking).await;
+    world.is(asking.id, &[RunState::Finished]).await;
     let held = world.is(run, &[RunState::Held]).await;
     assert!(held.held_because.iter().any(|w| w.contains("changed")), "{:?}", held.held_because);
     let (plan, loaded) = world.engine.anew(run).await.unwrap();
@@ -193,18 +204,15 @@ async fn a_run_that_things_changed_for_goes_on_by_what_was_worked_out_anew(#[cas
 /// R25: what a new edition keeps from being acted on is not acted on by a run that was begun under the one before.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_run_under_way_holds_before_what_a_new_edition_takes_from_it() {
-    let text =
-        format!("{ESTATE}[procedure.dusk]\nsteps = [{{ question = {{ asks = \"Is the last boat in?\" }} }}, {{ stop = [\"boards\"] }}]\n");
+    let text = with_dusk("{ stop = [\"boards\"] }");
     let world = World::of(&text).await;
-    let run = world.engine.begin(&BeginRequest::of_procedure("dusk"), "maren").await.unwrap();
-    let asking = world.until("it asks", |e| e.run(run).ok().filter(asks)).await;
+    let asking = world.asking("dusk").await;
     let tight = text.replace("[procedure.dusk]\nsteps", "[procedure.dusk]\nsteps = [{ pause = \"1s\" }]\n[procedure.old]\nsteps");
     let tight = tight.replace(", { stop = [\"boards\"] }]", "]").replace("{ start = [\"boards\"] }", "{ pause = \"1s\" }");
     let tight = tight.replace("[service.boards]\n", "[service.boards]\nhands_off = \"the yard works on it\"\n");
     world.load(&tight).await.unwrap();
-    let question = asking.steps[0].planned.id;
-    world.decide(&asking, DecisionKind::Answer { step: question, value: "yes".into() }, None).await.unwrap();
-    let held = world.is(run, &[RunState::Held, RunState::Finished]).await;
+    world.answers(&asking).await;
+    let held = world.is(asking.id, &[RunState::Held, RunState::Finished]).await;
     assert_eq!((held.state, world.state("quay-2/boards")), (RunState::Held, SeenState::Proven), "{:?}", held.held_because);
     assert!(held.held_because.iter().any(|w| w.contains("the yard works on it")), "{:?}", held.held_because);
 }
@@ -212,19 +220,18 @@ async fn a_run_under_way_holds_before_what_a_new_edition_takes_from_it() {
 /// R25: a change freeze that is over lets go of what it held, without anybody doing anything.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_change_freeze_that_is_over_holds_no_longer() {
-    let text =
-        format!("{ESTATE}[procedure.dusk]\nsteps = [{{ question = {{ asks = \"Is the last boat in?\" }} }}, {{ stop = [\"boards\"] }}]\n");
+    let text = with_dusk("{ stop = [\"boards\"] }");
     let world = World::of(&text).await;
-    let run = world.engine.begin(&BeginRequest::of_procedure("dusk"), "maren").await.unwrap();
-    let asking = world.until("it asks", |e| e.run(run).ok().filter(asks)).await;
+    let asking = world.asking("dusk").await;
     let since_midnight = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap().as_secs() % 86_400;
     let freeze =
         format!("[freeze.ball]\nfrom = \"{}\"\nzone = \"UTC\"\nlength = \"{}s\"\nimpact = \"none\"\n", today(), since_midnight + 4);
     world.load(&format!("{text}{freeze}")).await.unwrap();
-    let question = asking.steps[0].planned.id;
-    world.decide(&asking, DecisionKind::Answer { step: question, value: "yes".into() }, None).await.unwrap();
-    world.until("the freeze holds it", |e| e.run(run).ok().filter(|r| r.held_because.iter().any(|w| w.contains("change freeze")))).await;
-    world.is(run, &[RunState::Finished]).await;
+    world.answers(&asking).await;
+    world
+        .until("the freeze holds it", |e| e.run(asking.id).ok().filter(|r| r.held_because.iter().any(|w| w.contains("change freeze"))))
+        .await;
+    world.is(asking.id, &[RunState::Finished]).await;
     assert_eq!(world.state("quay-2/boards"), SeenState::Down);
 }
 
