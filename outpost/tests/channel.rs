@@ -18,8 +18,12 @@ struct Outpost {
 impl Outpost {
     /// Begun, and ready to be spoken to. It gives up a silent server after so many milliseconds.
     fn begun(silence_ms: &str) -> Self {
+        Self::begun_with(&[("YANTRO_OUTPOST_SILENCE", silence_ms)])
+    }
+
+    fn begun_with(env: &[(&str, &str)]) -> Self {
         let mut child = Command::new(env!("CARGO_BIN_EXE_yantro-outpost"))
-            .env("YANTRO_OUTPOST_SILENCE", silence_ms)
+            .envs(env.iter().copied())
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .spawn()
@@ -94,6 +98,22 @@ fn it_says_that_it_is_alive_by_its_own_clock() {
     outpost.told(&json!({ "jsonrpc": "2.0", "method": "leave", "params": { "of": 99 } }).to_string());
     outpost.told(ALIVE);
     assert_eq!(outpost.says()["id"], 7);
+}
+
+/// A host need not have certificates of anybody: only pages that ask for them would.
+#[test]
+fn it_serves_on_a_host_without_certificates() {
+    let home = tempfile::tempdir().unwrap();
+    let at = home.path().to_str().unwrap();
+    let nowhere = [("SSL_CERT_FILE", "/nowhere/all.pem"), ("SSL_CERT_DIR", "/nowhere"), ("XDG_STATE_HOME", at), ("HOME", at)];
+    let mut outpost = Outpost::begun_with(&nowhere);
+    let server = format!("certless{}", std::process::id());
+    outpost.told(&json!({ "jsonrpc": "2.0", "id": 1, "method": "hello", "params": { "server": server, "sudo": false } }).to_string());
+    let answer = outpost.says();
+    let data = std::path::PathBuf::from(answer["result"]["data"].as_str().unwrap_or_else(|| panic!("{answer}")));
+    assert!(data.ends_with(&server));
+    // Root's is none of the test's own folders.
+    std::fs::remove_dir_all(&data).unwrap();
 }
 
 #[test]

@@ -96,7 +96,7 @@ impl Server {
         std::os::unix::fs::symlink(program("yantro-stand-in"), link).expect("a link can be made");
         // One may be installed already: either will do.
         let _ = rustls::crypto::ring::default_provider().install_default();
-        let http = reqwest::blocking::Client::builder().no_proxy().build().expect("a client can be made");
+        let http = reqwest::blocking::Client::builder().no_proxy().tls_certs_only([]).build().expect("a client can be made");
         let _limited = limit::Limited::here(dir.path().to_owned());
         Self { child: None, dir, net: own_net(), http, is_demo, _limited }
     }
@@ -145,11 +145,16 @@ impl Server {
 
     /// Starts the server, and waits until it answers.
     pub fn start(&mut self, more: &[&str]) {
+        self.start_with(more, &[]);
+    }
+
+    /// Starts the server in an environment with these besides, and waits until it answers.
+    pub fn start_with(&mut self, more: &[&str], env: &[(&str, &str)]) {
         let _ = fs::remove_file(self.data().join("address"));
         let log =
             fs::OpenOptions::new().append(true).create(true).open(self.dir.path().join("server.log")).expect("the folder can be written");
         let mut command = self.command();
-        command.arg("serve").args(more);
+        command.arg("serve").args(more).envs(env.iter().copied());
         if !more.contains(&"--listen") {
             command.args(["--listen", "127.0.0.1:0"]);
         }

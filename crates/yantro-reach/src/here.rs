@@ -6,7 +6,7 @@ use std::{
     collections::{BTreeMap, BTreeSet},
     io,
     path::{Path, PathBuf},
-    sync::{Arc, Mutex, MutexGuard},
+    sync::{Arc, Mutex, MutexGuard, OnceLock},
     time::{Duration, Instant},
 };
 
@@ -25,7 +25,7 @@ use crate::{
     links::keeper::{Claim, Keepers, Kept},
     looks::files::FileEvents,
     looks::procs::{Ours, ProcessId},
-    looks::rungs,
+    looks::rungs::root_cause,
     looks::tree::Round,
     looks::units::Units,
 };
@@ -53,7 +53,8 @@ pub struct Here {
     recorder: Program,
     /// Recorders for what stays: they have left the server's control group.
     spares: Arc<Spares>,
-    verified: reqwest::Client,
+    /// Made when the first page wants it: it reads all certificates that the system believes, and there may be none.
+    verified: OnceLock<reqwest::Client>,
     unverified: reqwest::Client,
     secrets: Arc<Mutex<Secrets>>,
     pub(crate) files: FileEvents,
@@ -74,6 +75,19 @@ pub struct ActSpec<'a> {
     pub service: &'a Arc<Service>,
     /// The start that the service runs by now, where one is known.
     pub known: Option<&'a ActRecord>,
+}
+
+/// Asks for pages, and follows nothing that they lead to.
+fn page_client(verify_tls: bool) -> reqwest::Result<reqwest::Client> {
+    reqwest::Client::builder()
+        .danger_accept_invalid_certs(!verify_tls)
+        .redirect(reqwest::redirect::Policy::none())
+        .no_proxy()
+        // Who reads a service's own log can tell looks from users.
+        .user_agent(concat!("yantro-look/", env!("CARGO_PKG_VERSION")))
+        .dns_resolver(Arc::new(accounts::Names))
+        .pool_max_idle_per_host(0)
+        .build()
 }
 
 impl Here {
@@ -101,25 +115,14 @@ impl Here {
         keep_from_others(data).map_err(|source| HereError::Recorder { folder: data.to_path_buf(), source })?;
         // An error means that somebody installed one before: either will do.
         let _ = rustls::crypto::ring::default_provider().install_default();
-        let client = |verify: bool| {
-            reqwest::Client::builder()
-                .danger_accept_invalid_certs(!verify)
-                .redirect(reqwest::redirect::Policy::none())
-                .no_proxy()
-                // Who reads a service's own log can tell looks from users.
-                .user_agent(concat!("yantro-look/", env!("CARGO_PKG_VERSION")))
-                .dns_resolver(Arc::new(accounts::Names))
-                .pool_max_idle_per_host(0)
-                .build()
-        };
         let units: Arc<Units> = Arc::default();
         Ok(Self {
             acts: data.join("acts"),
             outputs: data.join("output"),
             spares: Arc::new(Spares::new(recorder.clone(), Arc::clone(&units))),
             recorder,
-            verified: client(true)?,
-            unverified: client(false)?,
+            verified: OnceLock::new(),
+            unverified: page_client(false)?,
             secrets: Arc::default(),
             files: FileEvents::new(),
             ours: Ours::default(),
@@ -147,8 +150,20 @@ impl Here {
         &self.acts
     }
 
-    pub(crate) fn http(&self, verify_tls: bool) -> &reqwest::Client {
-        if verify_tls { &self.verified } else { &self.unverified }
+    /// What asks for a page at this address.
+    ///
+    /// # Errors
+    /// In words: whom it is to believe cannot be found out.
+    pub(crate) fn http(&self, url: &str, verify_tls: bool) -> Result<&reqwest::Client, String> {
+        if !verify_tls || url.starts_with("http:") {
+            return Ok(&self.unverified);
+        }
+        if let Some(client) = self.verified.get() {
+            return Ok(client);
+        }
+        let made =
+            page_client(true).map_err(|e| format!("the certificates that this machine believes cannot be read: {}", root_cause(&e)))?;
+        Ok(self.verified.get_or_init(|| made))
     }
 
     pub(crate) fn shared_secrets(&self) -> Arc<Mutex<Secrets>> {
@@ -188,7 +203,7 @@ impl Here {
     /// Posts a text to a page, and says the status that it answered.
     pub async fn post(&self, url: &str, content_type: &str, body: String) -> Result<u16, String> {
         let asked = self
-            .verified
+            .http(url, true)?
             .post(url)
             .header("content-type", content_type)
             .header("user-agent", concat!("yantro/", env!("CARGO_PKG_VERSION")))
@@ -196,7 +211,7 @@ impl Here {
             .body(body)
             .send()
             .await;
-        asked.map(|answer| answer.status().as_u16()).map_err(|error| rungs::root_cause(&error))
+        asked.map(|answer| answer.status().as_u16()).map_err(|error| root_cause(&error))
     }
 
     /// Where a service's own output goes.

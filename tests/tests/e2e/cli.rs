@@ -2,7 +2,7 @@
 
 use rstest::rstest;
 use serde_json::Value;
-use yantro_e2e::Server;
+use yantro_e2e::{Server, told, wait_until};
 
 use crate::quick;
 
@@ -114,4 +114,34 @@ fn an_override_holds_for_its_run_alone() {
         .into_iter()
         .any(|pid| String::from_utf8_lossy(&std::fs::read(format!("/proc/{pid}/environ")).unwrap_or_default()).contains("LANE=3"));
     assert!(!left, "the next run is without it");
+}
+
+/// A machine that has no certificates to believe serves and is commanded all the same: only of a page that asks for them is nothing
+/// known, and it says why.
+#[test]
+fn a_machine_that_believes_no_certificates_lacks_only_pages_that_ask_for_them() {
+    let nowhere = [("SSL_CERT_FILE", "/nowhere/all.pem"), ("SSL_CERT_DIR", "/nowhere")];
+    let mut server = Server::bare();
+    server.kill();
+    server.start_with(&[], &nowhere);
+    server.put(
+        "estate.toml",
+        "[estate]\nname = \"Brannock Sound, unbelieving\"\nstands_for = \"test\"\n[host.quay]\nreach = \"here\"\naddress = \"127.0.0.1\"\n\
+         [like.page]\nhost = \"quay\"\nrun_by = \"process\"\nhands_off = \"only watched\"\n\
+         [service.fares]\nlike = \"page\"\nladder = [{ rung = \"web\", url = \"https://127.0.0.1:9/\" }]\n\
+         [service.tides]\nlike = \"page\"\nladder = [{ rung = \"web\", url = \"http://127.0.0.1:9/\" }]\n",
+    );
+    let loaded = server.cli_with(&["load", &server.path("estate.toml")], &nowhere);
+    assert!(loaded.status.success(), "{}", told(&loaded));
+    let row = |name: &str| {
+        wait_until("it was looked at", || {
+            let board = server.get("/board");
+            let row = board["services"].as_array()?.iter().find(|r| r["address"] == format!("quay/{name}"))?.clone();
+            (!row["seen"]["says"].as_str()?.is_empty()).then_some(row)
+        })
+    };
+    let (fares, tides) = (row("fares"), row("tides"));
+    assert!(fares["seen"]["says"].as_str().unwrap().contains("certificates that this machine believes cannot be read"), "{fares}");
+    assert!(tides["seen"]["says"].as_str().unwrap().contains("refused"), "{tides}");
+    assert_eq!((&fares["seen"]["state"], &tides["seen"]["state"]), (&Value::from("unknown"), &Value::from("down")));
 }

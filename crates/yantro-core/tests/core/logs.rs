@@ -68,7 +68,7 @@ fn what_stood_before_is_shown_alike_in_one_chunk_and_across_two(#[case] line: St
     one.push(format!("{line}\nmanifest refused\n").as_bytes());
     two.push(format!("{line}\n").as_bytes());
     two.push(b"manifest refused\n");
-    assert_eq!([&one.hits()[0].before, &two.hits()[0].before], [&[shown.clone()], &[shown]]);
+    assert_eq!([&one.hits()[0].before, &two.hits()[0].before], [&vec![shown.clone()], &vec![shown]]);
 }
 
 #[test]

@@ -51,19 +51,25 @@ impl Account {
     }
 }
 
-/// The addresses of a host name: as it stands where it is one, else as this host's `getent` finds it.
+/// A name for which this host has no address, for whatever reason: nothing can be asked there.
+#[derive(Debug, thiserror::Error)]
+#[error("{0}")]
+pub(crate) struct NotKnown(pub(crate) String);
+
+/// The addresses of a host name: as it stands where it is one, else as this host's `getent` finds it. Its error is a [`NotKnown`].
 pub(crate) async fn addresses(name: &str, port: u16) -> std::io::Result<Vec<SocketAddr>> {
     if let Ok(ip) = name.trim_matches(['[', ']']).parse::<std::net::IpAddr>() {
         return Ok(vec![SocketAddr::new(ip, port)]);
     }
     let mut getent = tokio::process::Command::new("getent");
     // Whoever asks waits for so long, and a resolver may take longer.
-    let out = getent.args(["ahosts", name]).stdin(std::process::Stdio::null()).kill_on_drop(true).output().await?;
+    let out = getent.args(["ahosts", name]).stdin(std::process::Stdio::null()).kill_on_drop(true).output().await;
+    let out = out.map_err(|e| std::io::Error::other(NotKnown(format!("{name} cannot be looked up: getent cannot be run: {e}"))))?;
     let text = String::from_utf8_lossy(&out.stdout).into_owned();
     let mut found: Vec<SocketAddr> =
         text.lines().filter_map(|l| l.split_whitespace().next()?.parse().ok()).map(|ip| SocketAddr::new(ip, port)).collect();
     found.dedup();
-    if found.is_empty() { Err(std::io::Error::other(format!("{name} is not known here"))) } else { Ok(found) }
+    if found.is_empty() { Err(std::io::Error::other(NotKnown(format!("{name} is not known here")))) } else { Ok(found) }
 }
 
 /// The same for pages.

@@ -319,11 +319,21 @@ impl Here {
         let RungKind::Web { url, status, contains, not_yet, pointer, equals, verify_tls, within } = kind else {
             return Answer::could_not("this is no page");
         };
-        let asked = self.http(*verify_tls).get(url).timeout(within.0).send().await;
-        let answer = match asked {
+        let client = match self.http(url, *verify_tls) {
+            Ok(client) => client,
+            Err(why) => return Answer::could_not(why),
+        };
+        let answer = match client.get(url).timeout(within.0).send().await {
             Ok(answer) => answer,
-            Err(error) if error.is_timeout() => return Answer::not_yet(format!("no answer within {within}")),
-            Err(error) => return Answer::not_yet(format!("no answer: {}", root_cause(&error))),
+            Err(error) if error.is_timeout() => {
+                // The time may have gone by before anybody was asked.
+                let (name, port) = target_of(url).unwrap_or_default();
+                return match known_within(Duration::from_secs(1), &name, port).await {
+                    Ok(_) => Answer::not_yet(format!("no answer within {within}")),
+                    Err(why) => Answer::could_not(why),
+                };
+            }
+            Err(error) => return unanswered(format!("no answer: {}", root_cause(&error)), &error),
         };
         let code = answer.status().as_u16();
         let fits = if status.is_empty() { (200..300).contains(&code) } else { status.contains(&code) };

@@ -1,6 +1,10 @@
 //! The looks of single rungs: each asks one thing of this machine, and answers whether it holds.
 
-use std::{net::IpAddr, path::Path, time::Duration};
+use std::{
+    net::{IpAddr, SocketAddr},
+    path::Path,
+    time::Duration,
+};
 
 use yantro_core::{
     model::{RungKind, Service, ServiceRunner},
@@ -8,11 +12,14 @@ use yantro_core::{
     words::time::Timestamp,
 };
 
-use crate::looks::{
-    echo,
-    procs::{self, in_path},
-    sockets::{self, SocketTable},
-    tree::{Round, Tree},
+use crate::{
+    acts::accounts::{NotKnown, addresses},
+    looks::{
+        echo,
+        procs::{self, in_path},
+        sockets::{self, SocketTable},
+        tree::{Round, Tree},
+    },
 };
 
 pub(crate) fn root_cause(error: &(dyn std::error::Error + 'static)) -> String {
@@ -22,6 +29,20 @@ pub(crate) fn root_cause(error: &(dyn std::error::Error + 'static)) -> String {
     }
     at.to_string()
 }
+
+/// What came instead of an answer, as an answer: whoever should give it is not there yet, unless nobody was asked, since this machine
+/// has no address to ask at, or lacks itself what asking takes (R14).
+pub(crate) fn unanswered(says: String, error: &(dyn std::error::Error + 'static)) -> Answer {
+    let all = std::iter::successors(Some(error), |e| e.source());
+    let asked = all.filter_map(|e| e.downcast_ref::<std::io::Error>()).all(|e| {
+        let is_known = !e.get_ref().is_some_and(|inner| inner.is::<NotKnown>());
+        is_known && !e.raw_os_error().is_some_and(|code| LACKS.contains(&code))
+    });
+    if asked { Answer::not_yet(says) } else { Answer::could_not(says) }
+}
+
+/// What a machine that cannot ask says: of descriptors, memory, ports of its own, and what its own rules forbid it.
+const LACKS: [i32; 7] = [libc::EMFILE, libc::ENFILE, libc::ENOMEM, libc::ENOBUFS, libc::EADDRNOTAVAIL, libc::EACCES, libc::EPERM];
 
 /// That nothing listens, and where it was looked for if something listens on that port elsewhere.
 fn nobody_listens(table: &SocketTable, port: u16, on: Option<IpAddr>) -> String {
@@ -127,14 +148,25 @@ pub(crate) fn is_local(ip: &IpAddr) -> bool {
 }
 
 pub(crate) async fn connect(to: &str, port: u16) -> Answer {
-    let connected = async {
-        let found = crate::acts::accounts::addresses(to, port).await?;
-        tokio::net::TcpStream::connect(found.as_slice()).await
+    let found = match known_within(Duration::from_secs(3), to, port).await {
+        Ok(found) => found,
+        Err(why) => return Answer::could_not(why),
     };
-    match tokio::time::timeout(Duration::from_secs(3), connected).await {
+    match tokio::time::timeout(Duration::from_secs(3), tokio::net::TcpStream::connect(found.as_slice())).await {
         Ok(Ok(_)) => Answer::holds(format!("{to}:{port} accepts")),
-        Ok(Err(error)) => Answer::not_yet(format!("{to}:{port}: {error}")),
+        Ok(Err(error)) => unanswered(format!("{to}:{port}: {error}"), &error),
         Err(_) => Answer::not_yet(format!("{to}:{port}: no answer within 3s")),
+    }
+}
+
+/// The addresses of a host name, where they are known in a time.
+///
+/// # Errors
+/// In words: they are not known.
+pub(crate) async fn known_within(within: Duration, name: &str, port: u16) -> Result<Vec<SocketAddr>, String> {
+    match tokio::time::timeout(within, addresses(name, port)).await {
+        Ok(found) => found.map_err(|e| e.to_string()),
+        Err(_) => Err(format!("{name} was looked up for {}, and is not known yet", yantro_core::words::time::Span(within))),
     }
 }
 
@@ -248,4 +280,32 @@ pub(crate) fn mount(path: &str) -> Answer {
     let wanted = Path::new(path);
     let there = table.lines().filter_map(|l| l.split_ascii_whitespace().nth(4)).any(|at| Path::new(&at.replace("\\040", " ")) == wanted);
     if there { Answer::holds(format!("{path} is mounted")) } else { Answer::not_yet(format!("nothing is mounted at {path}")) }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::{Error, ErrorKind};
+
+    use rstest::rstest;
+
+    use super::*;
+
+    /// What a client says that could not connect, with the reason below.
+    #[derive(Debug, thiserror::Error)]
+    #[error("no answer")]
+    struct NoAnswer(#[source] Error);
+
+    /// R14: who was not asked did not answer.
+    #[rstest]
+    #[case::refused(Error::from_raw_os_error(libc::ECONNREFUSED), Verdict::NotYet)]
+    #[case::no_way_there(Error::from_raw_os_error(libc::EHOSTUNREACH), Verdict::NotYet)]
+    #[case::broken_off(ErrorKind::UnexpectedEof.into(), Verdict::NotYet)]
+    #[case::no_descriptor_left(Error::from_raw_os_error(libc::EMFILE), Verdict::CouldNotLook)]
+    #[case::no_port_of_ours_left(Error::from_raw_os_error(libc::EADDRNOTAVAIL), Verdict::CouldNotLook)]
+    #[case::forbidden_here(Error::from_raw_os_error(libc::EPERM), Verdict::CouldNotLook)]
+    #[case::no_address(Error::other(NotKnown("pier is not known here".to_owned())), Verdict::CouldNotLook)]
+    #[case::of_others(Error::other("pier is not known here"), Verdict::NotYet)]
+    fn an_error_of_this_machine_says_nothing_of_who_was_to_answer(#[case] error: Error, #[case] verdict: Verdict) {
+        assert_eq!(unanswered("pier:80".to_owned(), &NoAnswer(error)), Answer { verdict, says: "pier:80".to_owned() });
+    }
 }

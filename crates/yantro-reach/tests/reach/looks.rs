@@ -59,6 +59,18 @@ async fn a_page_that_nobody_serves_is_not_there_yet() {
     assert!(answer.says.contains("refused"), "{}", answer.says);
 }
 
+/// R14: where there is no address to ask at, nobody was asked, and nothing is known.
+#[rstest]
+#[case::a_page("{ rung = \"web\", url = \"http://no-such-quay.invalid:8080/\" }")]
+#[case::a_page_that_has_little_time("{ rung = \"web\", url = \"http://no-such-quay.invalid:8080/\", within = \"1ms\" }")]
+#[case::a_connection("{ rung = \"connect\", port = 8080, to = \"no-such-quay.invalid\" }")]
+#[tokio::test]
+async fn what_has_no_address_could_not_be_looked_at(#[case] rung: &str) {
+    let answer = look(&World::new(), rung).await;
+    assert_eq!(answer.verdict, Verdict::CouldNotLook, "{}", answer.says);
+    assert!(answer.says.contains("no-such-quay.invalid"), "{}", answer.says);
+}
+
 #[rstest]
 #[case::fine("exit 0", "", Verdict::Holds, "exit 0")]
 #[case::what_it_says("echo 3 boats; echo", "", Verdict::Holds, "exit 0: 3 boats")]
