@@ -35,8 +35,8 @@ pub(crate) fn root_cause(error: &(dyn std::error::Error + 'static)) -> String {
 pub(crate) fn unanswered(says: String, error: &(dyn std::error::Error + 'static)) -> Answer {
     let all = std::iter::successors(Some(error), |e| e.source());
     let asked = all.filter_map(|e| e.downcast_ref::<std::io::Error>()).all(|e| {
-        let is_known = !e.get_ref().is_some_and(|inner| inner.is::<NotKnown>());
-        is_known && !e.raw_os_error().is_some_and(|code| LACKS.contains(&code))
+        let has_address = !e.get_ref().is_some_and(|inner| inner.is::<NotKnown>());
+        has_address && !e.raw_os_error().is_some_and(|code| LACKS.contains(&code))
     });
     if asked { Answer::not_yet(says) } else { Answer::could_not(says) }
 }
