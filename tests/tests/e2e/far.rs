@@ -226,7 +226,8 @@ fn outposts(host: &Host) -> BTreeSet<String> {
 fn an_outpost_that_is_killed_comes_again_and_the_run_goes_on() {
     let Some(lab) = Lab::raise() else { return };
     let pier = raise(&lab, "pier", 11);
-    let server = Server::with_estate(&estate(&lab, &[&pier], "").replace("300ms", "2s"));
+    // What starts has to stay steady for so long that it is killed several times meanwhile.
+    let server = Server::with_estate(&estate(&lab, &[&pier], "").replace("300ms", "4s"));
     connected(&server, "pier");
     let run = server.begin(&["start", "app"]);
     let began = Instant::now();
