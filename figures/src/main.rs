@@ -286,7 +286,7 @@ async fn noticed(rung: &str) -> Duration {
     let marks = yantro_reach::mark_logs(&here.logs_of(&service));
     let (teller, mut told) = tokio::sync::mpsc::unbounded_channel();
     // This very process stands in for the service, so that it holds the port itself.
-    let own = ProcessId::of(std::process::id()).expect("it runs");
+    let own = ProcessId::of(std::process::id()).expect("it can be read").expect("it runs");
     let known = Some(ActRecord { process: Some(own.clone()), recorder: own, group: None, begun: None });
     let climbed = tokio::spawn(async move {
         let last = service.ladder_of(StepKind::Start).len() as u32 - 1;

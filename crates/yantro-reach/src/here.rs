@@ -379,12 +379,14 @@ impl Here {
     pub async fn end_trees(&self, records: &[ActRecord]) {
         for (signal, rounds) in [(nix::sys::signal::Signal::SIGTERM, 100), (nix::sys::signal::Signal::SIGKILL, 100)] {
             let send = |to_whom: &dyn Fn(u32)| {
-                let procs = crate::looks::procs::ProcTable::read();
                 for record in records {
                     let main = record.process.as_ref().filter(|p| p.is_alive()).map(|p| p.pid);
-                    let below = if record.recorder.is_alive() { procs.below(record.recorder.pid) } else { Vec::new() };
+                    // What cannot be read now is asked for again in the next round.
+                    let read = |found: io::Result<Vec<u32>>| found.unwrap_or_default();
+                    let recorder = Some(&record.recorder).filter(|r| r.is_alive());
+                    let below = recorder.map(|r| read(crate::looks::procs::below(r.pid))).unwrap_or_default();
                     let group = record.group.as_deref().filter(|_| record.recorder.is_of_this_boot());
-                    let forked = group.map(crate::looks::procs::members).unwrap_or_default();
+                    let forked = group.map(|group| read(crate::looks::procs::members(group))).unwrap_or_default();
                     main.into_iter().chain(below).chain(forked).for_each(to_whom);
                 }
             };
@@ -463,5 +465,5 @@ fn refused(why: String, mend: &str) -> ActEnd {
 /// The account that this program runs as.
 pub(crate) fn own_account() -> String {
     let uid = nix::unistd::geteuid().as_raw();
-    Account::of_uid(uid).map_or_else(|| uid.to_string(), |a| a.name)
+    Account::of_uid(uid).ok().flatten().map_or_else(|| uid.to_string(), |a| a.name)
 }

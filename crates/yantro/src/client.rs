@@ -54,7 +54,7 @@ impl Address {
 
 /// Writes down where this process answers, for commands to find it: whole or not at all, for this account only.
 pub fn write_address(data: &Path, base: &str) -> std::io::Result<()> {
-    let own = ProcessId::of(std::process::id()).ok_or_else(|| std::io::Error::other("the system does not tell of this process"))?;
+    let own = ProcessId::of(std::process::id())?.ok_or_else(|| std::io::Error::other("the system does not tell of this process"))?;
     let text = format!("{base}\n{} {} {}\n", own.pid, own.started, own.boot);
     yantro_reach::write_whole(&address_file(data), text.as_bytes(), 0o600)
 }

@@ -812,3 +812,46 @@ fn what_others_wrote_is_seen_at_a_terminal_and_never_acts_there() {
     assert!(view["notes"].to_string().contains("all well\\u001b[1A\\r✓ proven"), "to the letter: {}", view["notes"]);
     assert!(!json.contains('\u{202e}') && !json.contains('\u{1b}'), "{json:?}");
 }
+
+// ---- what cannot be looked at ----
+
+/// Sets how many descriptors a process may have from now on; what it has open stays so. Gives back what it might have before.
+fn descriptors_at_most(pid: i32, soft: u64) -> u64 {
+    let mut before = libc::rlimit { rlim_cur: 0, rlim_max: 0 };
+    // Sound: the kernel writes into memory that outlives the call.
+    assert_eq!(unsafe { libc::prlimit(pid, libc::RLIMIT_NOFILE, std::ptr::null(), &raw mut before) }, 0);
+    let now = libc::rlimit { rlim_cur: soft, rlim_max: before.rlim_max };
+    // Sound: the kernel only reads it.
+    assert_eq!(unsafe { libc::prlimit(pid, libc::RLIMIT_NOFILE, &raw const now, std::ptr::null_mut()) }, 0);
+    before.rlim_cur
+}
+
+/// R14: whoever has no descriptor left cannot read who runs, and has not seen that nobody does.
+#[test]
+fn a_server_without_descriptors_takes_nothing_for_gone() {
+    let server = Server::with_estate(
+        "[estate]\nname = \"Quick ferries\"\nstands_for = \"test\"\n[host.quay]\nreach = \"here\"\n[like.held]\nhost = \"quay\"\nrun_by = \"process\"\n\
+         values = { waits_for = \"{dir}/let-go-of-{service}\" }\nstop = { patience = \"60s\" }\nladder = [{ rung = \"process\" }]\n\
+         process = { program = \"/bin/sh\", args = [\"-c\", \"trap '' TERM; while [ ! -e {waits_for} ]; do sleep 0.05; done\"] }\n\
+         [service.well]\nlike = \"held\"\n[service.gate]\nlike = \"held\"\nrelies_on = [\"well\"]\n",
+    );
+    server.ok(&["start", "*", "--yes"]);
+    let run = server.begin(&["stop", "*"]);
+    let stop_of = |name: &str| step(&server.get(&format!("/runs/{run}")), &format!("stop quay/{name}"))["now"].clone();
+    let asked = |now: &Value| now["acts"].as_array().is_some_and(|all| all.iter().any(|act| act["end"].is_array()));
+    wait_until("it was asked to end", || asked(&stop_of("gate")).then_some(()));
+    let before = descriptors_at_most(server.pid(), 0);
+    let row = || {
+        let board = server.get("/board");
+        board["services"].as_array().unwrap().iter().find(|row| row["address"] == "quay/gate").unwrap()["seen"].clone()
+    };
+    let seen = wait_until("it was looked for", || Some(row()).filter(|seen| !seen["says"].to_string().contains("still there")));
+    let (of_gate, of_well) = (stop_of("gate"), stop_of("well"));
+    descriptors_at_most(server.pid(), before);
+    assert!(seen["says"].to_string().contains("cannot be read"), "{seen}");
+    assert_ne!(of_gate["state"], "ended", "it runs, and nobody could see that it does not: {of_gate}");
+    assert_eq!(of_well["state"], "waiting", "what it relies on stays: {of_well}");
+    server.put("let-go-of-gate", "");
+    server.put("let-go-of-well", "");
+    server.run_is(run, &["finished"]);
+}

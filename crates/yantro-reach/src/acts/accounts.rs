@@ -1,9 +1,11 @@
 //! Accounts and host names as this host knows them, asked in ways that a statically linked program may: the C
 //! library's own lookups load libraries of the host, which need not fit the one that was linked.
 
-use std::{fs, net::SocketAddr, process::Command};
+use std::{fs, io, net::SocketAddr, process::Command};
 
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
+
+use crate::looks::gone::unless_gone;
 
 /// An account of this host.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -23,31 +25,67 @@ fn parse(line: &str) -> Option<Account> {
     Some(Account { name, uid, gid, home })
 }
 
-/// Files first; what comes from elsewhere (a directory service, say) is asked of the host's own `getent`.
-fn find(key: &str, is_it: impl Fn(&Account) -> bool) -> Option<Account> {
-    let text = fs::read_to_string("/etc/passwd").unwrap_or_default();
-    text.lines().filter_map(parse).find(|a| is_it(a)).or_else(|| {
-        let out = Command::new("getent").args(["passwd", key]).output().ok()?;
-        parse(String::from_utf8_lossy(&out.stdout).lines().next()?).filter(|a| is_it(a))
-    })
+/// What `getent` ends with where there is no such key: getent(1).
+const NO_SUCH_KEY: i32 = 2;
+
+/// Files first; what comes from elsewhere (a directory service, say) is asked of the host's own `getent`, where it has one.
+fn find(key: &str, is_it: impl Fn(&Account) -> bool) -> io::Result<Option<Account>> {
+    let text = unless_gone(fs::read_to_string("/etc/passwd"))?.unwrap_or_default();
+    if let Some(found) = text.lines().filter_map(parse).find(|a| is_it(a)) {
+        return Ok(Some(found));
+    }
+    let Some(out) = unless_gone(Command::new("getent").args(["passwd", key]).output())? else { return Ok(None) };
+    match out.status.code() {
+        Some(0) => Ok(String::from_utf8_lossy(&out.stdout).lines().next().and_then(parse).filter(|a| is_it(a))),
+        Some(NO_SUCH_KEY) => Ok(None),
+        _ => Err(io::Error::other(format!("getent passwd {key}: {}", out.status))),
+    }
 }
 
 impl Account {
-    pub fn named(name: &str) -> Option<Self> {
+    /// The account of a name; none where there is none.
+    ///
+    /// # Errors
+    /// Nobody can say: the list cannot be read, or what answers for accounts does not.
+    pub fn named(name: &str) -> io::Result<Option<Self>> {
         find(name, |a| a.name == name)
     }
 
-    pub fn of_uid(uid: u32) -> Option<Self> {
+    /// The account of a number.
+    ///
+    /// # Errors
+    /// As [`Account::named`].
+    pub fn of_uid(uid: u32) -> io::Result<Option<Self>> {
         find(&uid.to_string(), |a| a.uid == uid)
     }
 
+    /// The account of a name, with its groups.
+    ///
+    /// # Errors
+    /// As for each of these.
+    pub fn with_groups(name: &str) -> io::Result<Option<(Self, Vec<u32>)>> {
+        let Some(account) = Self::named(name)? else { return Ok(None) };
+        let groups = account.groups()?;
+        Ok(Some((account, groups)))
+    }
+
+    /// What an account is called, as far as that can be said.
+    pub fn called(uid: u32) -> String {
+        Self::of_uid(uid).ok().flatten().map_or_else(|| format!("uid {uid}"), |a| a.name)
+    }
+
     /// Every group it is in, its own first.
-    pub fn groups(&self) -> Vec<u32> {
-        let mut all = vec![self.gid];
-        let listed = Command::new("id").args(["-G", &self.name]).output();
-        let text = listed.map(|o| String::from_utf8_lossy(&o.stdout).into_owned()).unwrap_or_default();
-        all.extend(text.split_whitespace().filter_map(|g| g.parse::<u32>().ok()).filter(|g| *g != self.gid));
-        all
+    ///
+    /// # Errors
+    /// Nobody can say: nothing is run in fewer than it has.
+    pub fn groups(&self) -> io::Result<Vec<u32>> {
+        let listed = Command::new("id").args(["-G", &self.name]).output()?;
+        if !listed.status.success() {
+            return Err(io::Error::other(format!("id -G {}: {}", self.name, listed.status)));
+        }
+        let text = String::from_utf8_lossy(&listed.stdout).into_owned();
+        let others = text.split_whitespace().filter_map(|g| g.parse::<u32>().ok()).filter(|g| *g != self.gid);
+        Ok(std::iter::once(self.gid).chain(others).collect())
     }
 }
 
@@ -92,10 +130,12 @@ mod tests {
 
     #[test]
     fn an_account_is_found_by_name_and_by_number() {
-        let root = Account::named("root").unwrap();
-        assert_eq!((root.uid, Account::of_uid(0)), (0, Some(root.clone())));
-        assert!(root.groups().contains(&0));
-        assert_eq!(Account::named("no-such-account-here"), None);
+        let root = Account::named("root").unwrap().unwrap();
+        assert_eq!((root.uid, Account::of_uid(0).unwrap()), (0, Some(root.clone())));
+        assert!(root.groups().unwrap().contains(&0));
+        assert_eq!(Account::named("no-such-account-here").unwrap(), None);
+        let unknown = Account { name: "no-such-account-here".to_owned(), ..root };
+        assert!(unknown.groups().is_err(), "nobody can say which groups it is in");
     }
 
     #[rstest]

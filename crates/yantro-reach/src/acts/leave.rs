@@ -53,7 +53,7 @@ impl WayOut {
 /// ends with the last session, and all that it runs with it.
 fn own_manager() -> Option<String> {
     let uid = nix::unistd::geteuid().as_raw();
-    let name = Account::of_uid(uid)?.name;
+    let name = Account::of_uid(uid).ok()??.name;
     let bus = format!("/run/user/{uid}/bus");
     let is_kept = Path::new("/var/lib/systemd/linger").join(name).exists() && Path::new(&bus).exists();
     is_kept.then(|| format!("unix:path={bus}"))

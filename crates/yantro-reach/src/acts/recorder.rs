@@ -130,7 +130,8 @@ pub(crate) const GOES_ON: &str = "it took longer than it may, and what it runs a
 
 /// Reads what is written down in an act's folder.
 pub fn read(folder: &Path) -> Recorded {
-    if !folder.exists() {
+    // A disk that does not answer says nothing of what was begun.
+    if folder.try_exists().is_ok_and(|is_there| !is_there) {
         return Recorded::Nothing;
     }
     let json = |name: &str| std::fs::read(folder.join(name)).ok().and_then(|b| serde_json::from_slice::<Value>(&b).ok());

@@ -50,14 +50,31 @@ impl<'e> Env<'e> {
 
 fn account(name: &str) -> Result<(String, Value), ActEnd> {
     let of = name.to_owned();
-    let user = crate::looks::hung::blocking(&format!("the account {name}"), crate::looks::hung::WITHIN, move || Account::named(&of))
-        .map_err(|why| refused(why, "see what answers for accounts on its host, and try again"))?
+    let find = move || Account::with_groups(&of);
+    let unsaid = |why: String| refused(why, "see what answers for accounts on its host, and try again");
+    let (user, groups) = crate::looks::hung::blocking(&format!("the account {name}"), crate::looks::hung::WITHIN, find)
+        .map_err(unsaid)?
+        .map_err(|error| unsaid(format!("the account {name}: {error}")))?
         .ok_or_else(|| refused(format!("there is no account \"{name}\""), "make it, or change `user` in the estate"))?;
     if user.uid == nix::unistd::geteuid().as_raw() {
         return Ok((user.name, Value::Null));
     }
-    let order = json!({ "uid": user.uid, "gid": user.gid, "groups": user.groups() });
+    let order = json!({ "uid": user.uid, "gid": user.gid, "groups": groups });
     Ok((user.name, order))
+}
+
+fn unsaid(service: &Service, why: &str) -> ActEnd {
+    refused(
+        format!("it cannot be said which process is {}'s: {why}", service.address),
+        "see that this account may look at its processes, and has descriptors and memory left",
+    )
+}
+
+/// Every process of a service: none is left out since it could not be read.
+fn all_of(service: &Service, tree: &Tree) -> Result<Vec<ProcessId>, ActEnd> {
+    let all = tree.all().map_err(|why| unsaid(service, &why))?;
+    let found = all.iter().map(|pid| ProcessId::of(*pid)).collect::<std::io::Result<Vec<_>>>();
+    Ok(found.map_err(|why| unsaid(service, &why.to_string()))?.into_iter().flatten().collect())
 }
 
 impl Here {
@@ -131,13 +148,13 @@ impl Here {
                 // The main process is asked; where it forked away, all that is left of it.
                 let targets: Vec<ProcessId> = match &tree.main {
                     Some(main) => vec![main.clone()],
-                    None => tree.all().iter().filter_map(|pid| ProcessId::of(*pid)).collect(),
+                    None => all_of(service, &tree)?,
                 };
                 Ok(self.signal(signal.name(), &targets, None, marks))
             }
             (ServiceRunner::Process(_), ActKind::Force) => {
                 let tree = self.said_tree(service, spec.known)?;
-                let targets: Vec<ProcessId> = tree.all().iter().filter_map(|pid| ProcessId::of(*pid)).collect();
+                let targets = all_of(service, &tree)?;
                 Ok(self.signal("KILL", &targets, tree.group.as_deref(), marks))
             }
             (ServiceRunner::Process(_), ActKind::Further | ActKind::Work | ActKind::Announce) => {
@@ -203,7 +220,11 @@ impl Here {
         let mut full = clean_env();
         // Where sudo takes another account on, it sees to this itself.
         let another = user.filter(|name| !self.sudo && *name != own_account());
-        full.extend(another.and_then(Account::named).iter().flat_map(env_of));
+        if let Some(name) = another {
+            let found =
+                Account::named(name).map_err(|e| refused(format!("the account {name}: {e}"), "see what answers for accounts there"))?;
+            full.extend(found.iter().flat_map(env_of));
+        }
         let resolved = self
             .secrets()
             .resolve(env.values, env.to_the_letter)
@@ -259,15 +280,10 @@ impl Here {
     /// is one of Yantro's own (R13).
     fn said_tree(&self, service: &Service, known: Option<&ActRecord>) -> Result<Tree, ActEnd> {
         let tree = tree::tree(service, known, &self.round());
-        if let Some(why) = &tree.unsaid {
-            return Err(refused(
-                format!("it cannot be said which process is {}'s: {why}", service.address),
-                "see that this account may look at its processes",
-            ));
-        }
-        let own = crate::looks::own::line();
+        let all = tree.all().map_err(|why| unsaid(service, &why))?;
+        let own = crate::looks::own::line().map_err(|why| refused(why, "see that this account may look at processes, and try again"))?;
         let main = tree.main.as_ref().map(|m| m.pid);
-        match main.iter().chain(tree.all()).find(|pid| own.contains(pid)) {
+        match main.iter().chain(all).find(|pid| own.contains(pid)) {
             Some(pid) => Err(refused(
                 format!("process {pid}, which {} is known by, is Yantro's own, or one that it hangs on", service.address),
                 "do it by hand, or tell the service from it: another program, or arguments of its own",

@@ -167,7 +167,7 @@ impl Hosts {
             let by = hello.into_iter().flat_map(|h| h.hangs_on);
             of.extend(by.map(|unit| (unit, format!("Yantro comes to {name} by it (here → {name})"))));
             if self.is_ours(name) {
-                of.extend(own::units().into_iter().map(|unit| (unit, "Yantro itself runs in it".to_owned())));
+                of.extend(own::known_units().into_iter().map(|unit| (unit, "Yantro itself runs in it".to_owned())));
             }
         }
         all

@@ -225,7 +225,7 @@ fn begin(server: &str, sudo: bool) -> Result<(Arc<Here>, Hello), String> {
     let hello = Hello {
         protocol: PROTOCOL,
         host: text(uts.nodename()),
-        account: Account::of_uid(uid).map_or_else(|| uid.to_string(), |a| a.name),
+        account: Account::of_uid(uid).ok().flatten().map_or_else(|| uid.to_string(), |a| a.name),
         boot: boot_id().to_owned(),
         system: format!("{} {} {}", text(uts.machine()), text(uts.sysname()), text(uts.release())),
         outputs: here.outputs().display().to_string(),
@@ -233,7 +233,7 @@ fn begin(server: &str, sudo: bool) -> Result<(Arc<Here>, Hello), String> {
         now: Timestamp::from_ms(now_ms()),
         pid: std::process::id(),
         plain_shell: false,
-        hangs_on: crate::looks::own::units(),
+        hangs_on: crate::looks::own::known_units(),
     };
     Ok((Arc::new(here), hello))
 }
@@ -369,10 +369,10 @@ mod tests {
     fn a_daemon_that_forked_away_is_not_forgotten_however_old_its_start_is() {
         let dir = tempfile::tempdir().unwrap();
         let mut gone = std::process::Command::new("true").spawn().unwrap();
-        let of_gone = ProcessId::of(gone.id());
+        let of_gone = ProcessId::of(gone.id()).unwrap();
         gone.wait().unwrap();
         let of_gone = of_gone.map_or(1, |p| p.started);
-        let own = ProcessId::of(std::process::id()).unwrap();
+        let own = ProcessId::of(std::process::id()).unwrap().unwrap();
         let begun = |pid: u32, started: u64| {
             let id = json!({ "pid": pid, "started": started });
             json!({ "boot": boot_id(), "pid": 1, "started": 1, "recorder": id }).to_string()

@@ -216,7 +216,7 @@ impl Here {
                 (None, Some(Err(why))) => Tree::unsaid(why.clone()),
                 (None, None) => tree::tree(&climb.service, climb.known.as_ref(), &round),
             };
-            let ended = is_process && tree.unsaid.is_none() && tree.is_empty();
+            let ended = is_process && tree.is_empty() == Ok(true);
             if let Some(watch) = &logs
                 && (told || ended || logs_read.elapsed() >= LOGS_AGAIN || !waker.files.is_complete().await)
             {
@@ -361,11 +361,14 @@ fn gone(kind: &RungKind, answer: Answer, tree: &Tree) -> Answer {
     match (kind, answer.verdict) {
         (RungKind::Process, Verdict::CouldNotLook) => answer,
         // One that is not its program yet proves no start, and is there all the same.
-        (RungKind::Process, _) if !tree.is_empty() => {
-            let pids: Vec<String> = tree.all().iter().map(ToString::to_string).collect();
-            Answer::not_yet(format!("still there: process {}", pids.join(", ")))
-        }
-        (RungKind::Process, _) => Answer::holds("no process is left"),
+        (RungKind::Process, _) => match tree.all() {
+            Ok([]) => Answer::holds("no process is left"),
+            Ok(pids) => {
+                let pids: Vec<String> = pids.iter().map(ToString::to_string).collect();
+                Answer::not_yet(format!("still there: process {}", pids.join(", ")))
+            }
+            Err(why) => Answer::could_not(why),
+        },
         (RungKind::Port { port, .. }, Verdict::NotYet) => Answer::holds(format!("port {port} is free")),
         // A port that another holds by now is named, and is no longer the service's.
         (RungKind::Port { .. }, Verdict::Against) => Answer::holds(answer.says),
@@ -385,7 +388,7 @@ mod tests {
         let unsaid = Tree::unsaid("its environment cannot be read".into());
         let looked = |answer: Answer, tree: &Tree| gone(&RungKind::Process, answer, tree).verdict;
         assert_eq!(looked(Answer::could_not("its environment cannot be read"), &unsaid), Verdict::CouldNotLook);
-        let there = Tree::of_one(&crate::ProcessId::of(std::process::id()).unwrap());
+        let there = Tree::of_one(&crate::ProcessId::of(std::process::id()).unwrap().unwrap());
         assert_eq!(looked(Answer::holds("process 1"), &there), Verdict::NotYet);
         assert_eq!(looked(Answer::not_yet("process 1 is not its program yet"), &there), Verdict::NotYet);
         assert_eq!(looked(Answer::not_yet("no process"), &Tree::default()), Verdict::Holds);

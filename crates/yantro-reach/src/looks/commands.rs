@@ -129,8 +129,8 @@ mod tests {
         if !nix::unistd::geteuid().is_root() {
             return;
         }
-        let nobody = Account::named("nobody").unwrap();
-        let (groups, home) = (nobody.groups(), nobody.home.clone());
+        let nobody = Account::named("nobody").unwrap().unwrap();
+        let (groups, home) = (nobody.groups().unwrap(), nobody.home.clone());
         let words = words("id -un; id -G; echo $HOME $USER $LOGNAME");
         let seen = look(&words, Some((nobody, groups)), Duration::from_secs(10)).run().await.unwrap();
         assert_eq!(seen.printed.lines().nth(2), Some(format!("{home} nobody nobody").as_str()), "its own, and not the server's");
@@ -149,7 +149,7 @@ mod tests {
         assert!(why.contains("did not end within"), "{why}");
         assert!(began.elapsed() < Duration::from_secs(10));
         let pid: u32 = std::fs::read_to_string(&at).unwrap().trim().parse().unwrap();
-        while crate::looks::procs::stat(pid).is_some_and(|s| s.state != 'Z') {
+        while crate::looks::procs::stat(pid).unwrap().is_some_and(|s| s.state != 'Z') {
             assert!(began.elapsed() < Duration::from_secs(10), "process {pid} goes on");
             tokio::time::sleep(Duration::from_millis(5)).await;
         }

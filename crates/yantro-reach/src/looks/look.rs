@@ -53,16 +53,17 @@ impl Here {
             None => tree::tree(service, known, round),
         };
         let total = service.ladder.len();
-        if let Some(why) = &tree.unsaid {
-            return RawLook { runs: None, main: None, manager: None, rungs: vec![Answer::could_not(why.clone())], total };
-        }
+        let is_empty = match tree.is_empty() {
+            Ok(is_empty) => is_empty,
+            Err(why) => return RawLook { runs: None, main: None, manager: None, rungs: vec![Answer::could_not(why)], total },
+        };
         let mut runs = match &service.runner {
             ServiceRunner::Systemd(_) => match &unit {
                 Some(Ok(seen)) => Some(seen.word.runs()),
                 // Neither up nor down: nobody can say.
                 _ => None,
             },
-            ServiceRunner::Process(spec) if !spec.program.is_empty() => Some(!tree.is_empty()),
+            ServiceRunner::Process(spec) if !spec.program.is_empty() => Some(!is_empty),
             ServiceRunner::Process(_) | ServiceRunner::Commands(_) => None,
             // Looked at by whoever reaches its host.
             ServiceRunner::Host(_) | ServiceRunner::Outlet(_) | ServiceRunner::Simulated(_) => None,
@@ -143,8 +144,13 @@ impl Here {
         let table = SocketTable::read().map_err(|e| format!("the socket table cannot be read: {e}"))?;
         let mut others = Vec::new();
         for socket in table.all() {
-            let holder = services.iter().find_map(|(_, pids)| sockets::holder(socket.inode, pids));
-            let holder = holder.or_else(|| sockets::any_holder(socket.inode));
+            let all: Vec<u32> = services.iter().flat_map(|(_, pids)| pids).copied().collect();
+            let by =
+                |found: std::io::Result<Option<u32>>| found.map_err(|e| format!("who listens on port {} cannot be read: {e}", socket.port));
+            let holder = match by(sockets::holder(socket.inode, &all))? {
+                None => by(sockets::any_holder(socket.inode))?,
+                of_a_unit => of_a_unit,
+            };
             let port = FoundPort { port: socket.port, on: socket.ip.to_string(), process: holder.map(procs::name) };
             match services.iter_mut().find(|(_, pids)| holder.is_some_and(|h| pids.contains(&h))) {
                 Some((unit, _)) => unit.ports.push(port),
@@ -202,7 +208,6 @@ impl Here {
     /// Looks at one rung.
     pub(crate) async fn rung(&self, service: &Service, rung: &Rung, tree: &Tree, since: Option<Timestamp>, round: &Round) -> Answer {
         match &rung.kind {
-            RungKind::Process if tree.unsaid.is_some() => Answer::could_not(tree.unsaid.clone().unwrap_or_default()),
             RungKind::Process => tree.process_answer(),
             RungKind::Port { port, on, held_by_any } => port_answer(*port, on.as_deref(), *held_by_any, service, tree, round),
             RungKind::Connect { port, to } => match connect(to, *port).await {
@@ -248,8 +253,9 @@ impl Here {
             RungKind::Account { account } => {
                 let of = account.clone();
                 hung::look(format!("the account {account}"), move || match accounts::Account::named(&of) {
-                    Some(user) => Answer::holds(format!("{of} is there (uid {})", user.uid)),
-                    None => Answer::not_yet(format!("there is no account {of}")),
+                    Ok(Some(user)) => Answer::holds(format!("{of} is there (uid {})", user.uid)),
+                    Ok(None) => Answer::not_yet(format!("there is no account {of}")),
+                    Err(error) => Answer::could_not(format!("the account {of}: {error}")),
                 })
                 .await
             }
@@ -289,11 +295,12 @@ impl Here {
             None => None,
             Some(name) => {
                 let of = name.clone();
-                let find = move || accounts::Account::named(&of).map(|account| (account.groups(), account));
+                let find = move || accounts::Account::with_groups(&of);
                 match hung::asking(&format!("the account {name}"), hung::WITHIN, find).await {
-                    Ok(Some((_, account))) if account.uid == 0 => None,
-                    Ok(Some((groups, account))) => Some((account, groups)),
-                    Ok(None) => return Answer::could_not(format!("there is no account \"{name}\"")),
+                    Ok(Ok(Some((account, _)))) if account.uid == 0 => None,
+                    Ok(Ok(Some(found))) => Some(found),
+                    Ok(Ok(None)) => return Answer::could_not(format!("there is no account \"{name}\"")),
+                    Ok(Err(error)) => return Answer::could_not(format!("the account {name}: {error}")),
                     Err(why) => return Answer::could_not(why),
                 }
             }
@@ -403,7 +410,7 @@ mod tests {
         assert_eq!(unsaid.verdict, Verdict::CouldNotLook, "{}", unsaid.says);
         let another = by(Tree::default()).await;
         assert_eq!(another.verdict, Verdict::Against, "{}", another.says);
-        let own = by(Tree::of_one(&ProcessId::of(std::process::id()).unwrap())).await;
+        let own = by(Tree::of_one(&ProcessId::of(std::process::id()).unwrap().unwrap())).await;
         assert_eq!(own.verdict, Verdict::Holds, "{}", own.says);
     }
 }

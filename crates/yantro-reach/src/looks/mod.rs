@@ -4,6 +4,7 @@ pub(crate) mod climb;
 pub(crate) mod commands;
 pub(crate) mod echo;
 pub(crate) mod files;
+pub(crate) mod gone;
 pub(crate) mod hung;
 pub(crate) mod journal;
 pub(crate) mod logs;

@@ -2,19 +2,44 @@
 
 use std::{collections::BTreeSet, fs};
 
-use crate::looks::procs;
+use crate::looks::{gone::unless_gone, procs};
 
 /// This process and those that it descends from; the host's first one is left out.
-pub(crate) fn line() -> Vec<u32> {
-    let up = |pid: &u32| procs::stat(*pid).map(|s| s.parent);
-    std::iter::successors(Some(std::process::id()), up).take_while(|pid| *pid > 1).collect()
+///
+/// # Errors
+/// In words: that cannot be read.
+pub(crate) fn line() -> Result<Vec<u32>, String> {
+    let (mut all, mut at) = (Vec::new(), std::process::id());
+    while at > 1 {
+        all.push(at);
+        let of_it = procs::stat(at).map_err(|e| format!("what Yantro's own processes hang on cannot be read: {e}"))?;
+        // One that ended meanwhile has left its children to the first.
+        at = of_it.map_or(1, |s| s.parent);
+    }
+    Ok(all)
 }
 
 /// The units of the host's manager that those are in: the server's own, and of an outpost the SSH server that let it in,
 /// whatever that is called.
-pub(crate) fn units() -> BTreeSet<String> {
-    let of = |pid: &u32| unit_in(&fs::read_to_string(format!("/proc/{pid}/cgroup")).ok()?);
-    line().iter().filter_map(of).collect()
+///
+/// # Errors
+/// In words: that cannot be read.
+pub(crate) fn units() -> Result<BTreeSet<String>, String> {
+    let mut all = BTreeSet::new();
+    for pid in line()? {
+        let groups = unless_gone(fs::read_to_string(format!("/proc/{pid}/cgroup")));
+        let groups = groups.map_err(|e| format!("which units Yantro's own processes are in cannot be read: {e}"))?;
+        all.extend(groups.and_then(|groups| unit_in(&groups)));
+    }
+    Ok(all)
+}
+
+/// Those units, as far as they are known: for a plan. What acts asks anew, and refuses where they cannot be read.
+pub(crate) fn known_units() -> BTreeSet<String> {
+    units().unwrap_or_else(|why| {
+        tracing::warn!(%why, "what must not be acted on is asked for again at each act");
+        BTreeSet::new()
+    })
 }
 
 /// The unit that a process is in by its control groups, as cgroups(7) has them: in the unified hierarchy, or in the one
@@ -50,7 +75,7 @@ mod tests {
 
     #[test]
     fn ones_own_line_begins_with_oneself() {
-        let line = line();
+        let line = line().unwrap();
         assert_eq!(line.first(), Some(&std::process::id()));
         assert!(line.contains(&std::os::unix::process::parent_id()) || std::os::unix::process::parent_id() == 1, "{line:?}");
         assert!(!line.contains(&1), "{line:?}");

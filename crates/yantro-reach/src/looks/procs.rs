@@ -2,7 +2,7 @@
 
 use std::{
     collections::{BTreeMap, HashMap},
-    fs,
+    fs, io,
     os::fd::{FromRawFd, OwnedFd},
     path::Path,
     sync::{Arc, Mutex, OnceLock, PoisonError},
@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 use tokio::io::unix::AsyncFd;
 use yantro_core::words::name::Address;
 
-use crate::acts::accounts::Account;
+use crate::{acts::accounts::Account, looks::gone::unless_gone};
 
 /// A process that cannot be mistaken for another: boot, id and start time.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -28,8 +28,16 @@ pub struct ProcessId {
 
 impl ProcessId {
     /// Whether it runs still. A zombie has ended.
+    ///
+    /// # Errors
+    /// That cannot be read, so that nobody can say.
+    pub fn runs(&self) -> io::Result<bool> {
+        Ok(self.boot == boot_id() && stat(self.pid)?.is_some_and(|s| s.started == self.started && s.state != 'Z'))
+    }
+
+    /// Whether it runs still, for all that is known: what cannot be read has not ended.
     pub fn is_alive(&self) -> bool {
-        self.boot == boot_id() && stat(self.pid).is_some_and(|s| s.started == self.started && s.state != 'Z')
+        self.runs().unwrap_or(true)
     }
 
     /// Awaits its end, by the system's own word.
@@ -66,9 +74,12 @@ impl ProcessId {
         self.boot == boot_id()
     }
 
-    /// The identity of a running process.
-    pub fn of(pid: u32) -> Option<Self> {
-        Some(Self { boot: boot_id().to_owned(), pid, started: stat(pid)?.started })
+    /// The identity of a running process; none where there is no such one.
+    ///
+    /// # Errors
+    /// That cannot be read, so that nobody can say.
+    pub fn of(pid: u32) -> io::Result<Option<Self>> {
+        Ok(stat(pid)?.map(|s| Self { boot: boot_id().to_owned(), pid, started: s.started }))
     }
 }
 
@@ -93,14 +104,31 @@ pub struct Stat {
 }
 
 /// Reads what the system says of a process; `None` where there is none.
-pub fn stat(pid: u32) -> Option<Stat> {
-    let text = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
-    // The name may hold anything, brackets too: fields are counted from its last bracket.
-    let mut fields = text.rsplit_once(')')?.1.split_whitespace();
-    let state = fields.next()?.chars().next()?;
-    let parent = fields.next()?.parse().ok()?;
-    let started = fields.nth(17)?.parse().ok()?;
-    Some(Stat { state, parent, started })
+///
+/// # Errors
+/// That cannot be read.
+pub fn stat(pid: u32) -> io::Result<Option<Stat>> {
+    let of = |text: String| {
+        // The name may hold anything, brackets too: fields are counted from its last bracket.
+        let mut fields = text.rsplit_once(')')?.1.split_whitespace();
+        let state = fields.next()?.chars().next()?;
+        let parent = fields.next()?.parse().ok()?;
+        let started = fields.nth(17)?.parse().ok()?;
+        Some(Stat { state, parent, started })
+    };
+    let text = unless_gone(fs::read_to_string(format!("/proc/{pid}/stat")))?;
+    text.map(|text| of(text).ok_or_else(|| io::Error::other("what the system says of it is not understood"))).transpose()
+}
+
+/// The folders and files in one; none where it is gone.
+fn entries(folder: impl AsRef<Path>) -> io::Result<Vec<fs::DirEntry>> {
+    let all = unless_gone(fs::read_dir(folder).and_then(Iterator::collect::<io::Result<Vec<_>>>))?;
+    Ok(all.unwrap_or_default())
+}
+
+/// Every process's number.
+pub(crate) fn all_pids() -> io::Result<Vec<u32>> {
+    Ok(entries("/proc")?.iter().filter_map(|e| e.file_name().to_str()?.parse().ok()).collect())
 }
 
 /// The short name of a process.
@@ -118,20 +146,23 @@ pub(crate) fn in_path(program: &str, path: &str) -> Option<String> {
 
 /// Everything below a process that has not ended, itself left out: by the kernel's own lists of
 /// children, so that following one service does not take reading every process there is.
-pub fn below(pid: u32) -> Vec<u32> {
+///
+/// # Errors
+/// Some of that cannot be read: who else there is nobody can say.
+pub fn below(pid: u32) -> io::Result<Vec<u32>> {
     let mut all = Vec::new();
     let mut queue = vec![pid];
     while let Some(at) = queue.pop() {
-        for task in fs::read_dir(format!("/proc/{at}/task")).into_iter().flatten().flatten() {
+        for task in entries(format!("/proc/{at}/task"))? {
             // A kernel built without these lists is served by the slow way.
-            let Ok(children) = fs::read_to_string(task.path().join("children")) else {
-                if at == pid && stat(pid).is_some() {
-                    return ProcTable::shared().below(pid);
+            let Some(children) = unless_gone(fs::read_to_string(task.path().join("children")))? else {
+                if at == pid && stat(pid)?.is_some() {
+                    return Ok(ProcTable::shared()?.below(pid));
                 }
                 continue;
             };
             for child in children.split_whitespace().filter_map(|c| c.parse::<u32>().ok()) {
-                if stat(child).is_some_and(|s| s.state != 'Z') {
+                if has_not_ended(child)? {
                     all.push(child);
                 }
                 queue.push(child);
@@ -139,20 +170,42 @@ pub fn below(pid: u32) -> Vec<u32> {
         }
     }
     all.sort_unstable();
-    all
+    Ok(all)
+}
+
+/// Whether there is such a process, and it is no zombie.
+fn has_not_ended(pid: u32) -> io::Result<bool> {
+    Ok(stat(pid)?.is_some_and(|s| s.state != 'Z'))
 }
 
 /// Who is in a control group and in those below it and has not ended: nobody where there is no such group any longer.
-pub(crate) fn members(group: &Path) -> Vec<u32> {
-    let text = fs::read_to_string(group.join("cgroup.procs")).unwrap_or_default();
-    let here = text.lines().filter_map(|pid| pid.parse::<u32>().ok()).filter(|pid| stat(*pid).is_some_and(|s| s.state != 'Z'));
-    let below = fs::read_dir(group).into_iter().flatten().flatten().filter(|e| e.file_type().is_ok_and(|t| t.is_dir()));
-    here.chain(below.flat_map(|e| members(&e.path()))).collect()
+///
+/// # Errors
+/// Some of that cannot be read: who else there is nobody can say.
+pub(crate) fn members(group: &Path) -> io::Result<Vec<u32>> {
+    // A group that is taken away while it is read has nobody in it.
+    let of_it = |read: io::Result<String>| match read {
+        Err(error) if error.raw_os_error() == Some(libc::ENODEV) => Ok(None),
+        read => unless_gone(read),
+    };
+    let text = of_it(fs::read_to_string(group.join("cgroup.procs")))?.unwrap_or_default();
+    let mut all = Vec::new();
+    for pid in text.lines().filter_map(|pid| pid.parse::<u32>().ok()) {
+        if has_not_ended(pid)? {
+            all.push(pid);
+        }
+    }
+    for entry in entries(group)? {
+        if entry.file_type()?.is_dir() {
+            all.extend(members(&entry.path())?);
+        }
+    }
+    Ok(all)
 }
 
-/// A process and all that it is below, itself first.
+/// A process and all that it is below, itself first, as far as that can be read.
 fn above(pid: u32) -> impl Iterator<Item = u32> {
-    std::iter::successors(Some(pid), |pid| stat(*pid).map(|s| s.parent).filter(|p| *p > 0)).take(64)
+    std::iter::successors(Some(pid), |pid| stat(*pid).ok().flatten().map(|s| s.parent).filter(|p| *p > 0)).take(64)
 }
 
 /// Whether a process is below a recorder: Yantro started it, or what it comes from. It is told by the file that the recorder is
@@ -174,28 +227,33 @@ pub struct ProcTable {
 
 impl ProcTable {
     /// Reads them all.
-    pub fn read() -> Self {
+    ///
+    /// # Errors
+    /// Some of them cannot be read.
+    pub fn read() -> io::Result<Self> {
         let mut table = Self::default();
-        for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
-            let Some(pid) = entry.file_name().to_str().and_then(|n| n.parse::<u32>().ok()) else { continue };
-            if let Some(stat) = stat(pid) {
+        for pid in all_pids()? {
+            if let Some(stat) = stat(pid)? {
                 table.children.entry(stat.parent).or_default().push(pid);
                 table.by_pid.insert(pid, stat);
             }
         }
-        table
+        Ok(table)
     }
 
     /// A table at most a few milliseconds old, read once for all who ask at the same time.
-    pub fn shared() -> Arc<Self> {
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub fn shared() -> io::Result<Arc<Self>> {
         static LAST: Mutex<Option<(Instant, Arc<ProcTable>)>> = Mutex::new(None);
         let mut last = LAST.lock().unwrap_or_else(PoisonError::into_inner);
         match &*last {
-            Some((at, table)) if at.elapsed() < SHARED_FOR => Arc::clone(table),
+            Some((at, table)) if at.elapsed() < SHARED_FOR => Ok(Arc::clone(table)),
             _ => {
-                let table = Arc::new(Self::read());
+                let table = Arc::new(Self::read()?);
                 *last = Some((Instant::now(), Arc::clone(&table)));
-                table
+                Ok(table)
             }
         }
     }
@@ -253,21 +311,18 @@ pub(crate) struct Commands {
 
 impl Commands {
     /// Reads all but those that are known.
-    pub fn read(ours: &Ours) -> Self {
+    ///
+    /// # Errors
+    /// Some of them cannot be read.
+    pub fn read(ours: &Ours) -> io::Result<Self> {
         let ours = ours.now();
         let mut by_line: HashMap<Vec<u8>, Vec<u32>> = HashMap::new();
-        for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
-            let Some(pid) = entry.file_name().to_str().and_then(|n| n.parse::<u32>().ok()) else { continue };
-            if ours.contains_key(&pid) {
-                continue;
-            }
-            if let Ok(line) = fs::read(format!("/proc/{pid}/cmdline"))
-                && !line.is_empty()
-            {
+        for pid in all_pids()?.into_iter().filter(|pid| !ours.contains_key(pid)) {
+            if let Some(line) = command_line(pid)?.filter(|line| !line.is_empty()) {
                 by_line.entry(line).or_default().push(pid);
             }
         }
-        Self { by_line, ours }
+        Ok(Self { by_line, ours })
     }
 
     /// The process of a service with exactly this command line, the oldest where there are several. Where others have the same,
@@ -279,10 +334,17 @@ impl Commands {
             wanted.extend_from_slice(arg.as_bytes());
             wanted.push(0);
         }
-        let strangers = self.by_line.get(&wanted).into_iter().flatten().copied();
-        let own = self.ours.iter().filter(|(_, a)| *a == service).map(|(pid, _)| *pid);
-        let own = own.filter(|pid| fs::read(format!("/proc/{pid}/cmdline")).is_ok_and(|line| line == wanted));
-        let mut all: Vec<ProcessId> = strangers.chain(own).filter_map(ProcessId::of).filter(ProcessId::is_alive).collect();
+        let unread_of = |pid: u32, why: io::Error| format!("process {pid} may be this one or another's: {why}");
+        let mut pids: Vec<u32> = self.by_line.get(&wanted).into_iter().flatten().copied().collect();
+        for pid in self.ours.iter().filter(|(_, a)| *a == service).map(|(pid, _)| *pid) {
+            if command_line(pid).map_err(|e| unread_of(pid, e))?.is_some_and(|line| line == wanted) {
+                pids.push(pid);
+            }
+        }
+        let mut all = Vec::new();
+        for pid in pids {
+            all.extend(ProcessId::of(pid).map_err(|e| unread_of(pid, e))?.filter(ProcessId::is_alive));
+        }
         all.sort_by_key(|p| (p.started, p.pid));
         let mut unread = None;
         for process in all {
@@ -295,6 +357,14 @@ impl Commands {
             }
         }
         unread.map_or(Ok(None), Err)
+    }
+}
+
+/// What a process was started with; none where it is gone, or keeps that to itself: then it is another account's.
+fn command_line(pid: u32) -> io::Result<Option<Vec<u8>>> {
+    match fs::read(format!("/proc/{pid}/cmdline")) {
+        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => Ok(None),
+        read => unless_gone(read),
     }
 }
 
@@ -354,18 +424,22 @@ impl Told<'_> {
     /// Whether a process is the one that is meant; an error where that cannot be read.
     fn is_it(&self, pid: u32) -> Result<bool, String> {
         if let Some(account) = self.account {
-            let wanted = Account::named(account).ok_or_else(|| format!("there is no account \"{account}\""))?.uid;
+            let wanted = Account::named(account).map_err(|e| format!("the account {account}: {e}"))?;
+            let wanted = wanted.ok_or_else(|| format!("there is no account \"{account}\""))?.uid;
             if account_of(pid).map_err(|e| format!("its account: {e}"))? != wanted {
                 return Ok(false);
             }
         } else if let Some(wanted) = self.by_default {
             let of = account_of(pid).map_err(|e| format!("its account: {e}"))?;
-            let name = |uid: u32| Account::of_uid(uid).map_or_else(|| format!("uid {uid}"), |a| a.name);
             if of != wanted && self.is_apart {
                 return Ok(false);
             }
             if of != wanted {
-                return Err(format!("it is {}'s, and would be started as {}; say `user` in the estate", name(of), name(wanted)));
+                return Err(format!(
+                    "it is {}'s, and would be started as {}; say `user` in the estate",
+                    Account::called(of),
+                    Account::called(wanted)
+                ));
             }
         }
         if let Some(dir) = self.dir {
@@ -399,9 +473,9 @@ mod tests {
         let mut line = String::new();
         std::io::BufRead::read_line(&mut std::io::BufReader::new(child.stdout.take().unwrap()), &mut line).unwrap();
         std::thread::sleep(SHARED_FOR);
-        let found = below(child.id());
+        let found = below(child.id()).unwrap();
         assert_eq!(found.len(), 1, "the sleep is below the shell");
-        assert_eq!(found, ProcTable::read().below(child.id()));
+        assert_eq!(found, ProcTable::read().unwrap().below(child.id()));
         for pid in found.iter().copied().chain([child.id()]) {
             unsafe { libc::kill(pid as i32, libc::SIGKILL) };
         }
@@ -420,7 +494,7 @@ mod tests {
         let address: Address = "quay/gate".parse().unwrap();
         let find = |lane: Option<&str>, dir: &str| {
             let told = Told { env: vec![("LANE", lane.map(str::to_owned))], dir: Some(dir), ..Told::default() };
-            Commands::read(&Ours::default()).find(&address, "/bin/sleep", &["30.0375".to_owned()], &told).unwrap().map(|p| p.pid)
+            Commands::read(&Ours::default()).unwrap().find(&address, "/bin/sleep", &["30.0375".to_owned()], &told).unwrap().map(|p| p.pid)
         };
         // Between fork and exec they have our own command line.
         while find(Some("A"), "/usr").is_none() || find(None, "/").is_none() {
@@ -443,7 +517,7 @@ mod tests {
         let mut child = Command::new("/bin/sleep").arg0("/bin/cat").arg("30.0713").spawn().unwrap();
         let find = |program: &str, args: &[&str], told: &Told<'_>| {
             let args: Vec<String> = args.iter().map(|a| (*a).to_owned()).collect();
-            Commands::read(&Ours::default()).find(&"quay/gate".parse().unwrap(), program, &args, told)
+            Commands::read(&Ours::default()).unwrap().find(&"quay/gate".parse().unwrap(), program, &args, told)
         };
         let found = loop {
             match find("/bin/cat", &["30.0713"], &Told::default()) {
@@ -471,7 +545,7 @@ mod tests {
         of_another.wait().unwrap();
         let mut apart = Command::new("unshare").args(["--pid", "--fork", "--kill-child", "/bin/sleep", "30.0919"]).spawn().unwrap();
         let line = b"/bin/sleep\x0030.0919\0";
-        while !below(apart.id()).iter().any(|pid| fs::read(format!("/proc/{pid}/cmdline")).is_ok_and(|l| l == line)) {
+        while !below(apart.id()).unwrap().iter().any(|pid| fs::read(format!("/proc/{pid}/cmdline")).is_ok_and(|l| l == line)) {
             std::thread::yield_now();
         }
         let found = find("/bin/sleep", &["30.0919"], &Told::default());
@@ -486,7 +560,7 @@ mod tests {
         let (fares, gate): (Address, Address) = ("quay/fares".parse().unwrap(), "quay/gate".parse().unwrap());
         let ours = Ours::default();
         let find = |address: &Address| {
-            Commands::read(&ours).find(address, "/bin/sleep", &["30.0625".to_owned()], &Told::default()).unwrap().map(|p| p.pid)
+            Commands::read(&ours).unwrap().find(address, "/bin/sleep", &["30.0625".to_owned()], &Told::default()).unwrap().map(|p| p.pid)
         };
         // Between fork and exec it has our own command line.
         while find(&fares).is_none() {

@@ -113,11 +113,14 @@ impl Here {
 }
 
 fn missing(unit: &str, files: &UnitFiles) -> Answer {
-    if let Some(user) = &files.user
-        && Account::named(user).is_none()
-        && user.parse().ok().and_then(Account::of_uid).is_none()
-    {
-        return Answer::not_yet(format!("{unit} runs as {user}, and there is no such account"));
+    if let Some(user) = &files.user {
+        let by_number = |user: &str| user.parse().map_or(Ok(None), Account::of_uid);
+        let found = Account::named(user).and_then(|named| if named.is_some() { Ok(named) } else { by_number(user) });
+        match found {
+            Ok(Some(_)) => {}
+            Ok(None) => return Answer::not_yet(format!("{unit} runs as {user}, and there is no such account")),
+            Err(error) => return Answer::could_not(format!("{unit} runs as {user}, and of that account nobody can say: {error}")),
+        }
     }
     if let Some(why) = &files.elsewhere {
         return Answer::holds(format!("{unit} is loaded; its programs were not looked for: {why}"));

@@ -13,7 +13,7 @@ use yantro_core::{
 };
 
 use crate::{
-    acts::accounts::{NotKnown, addresses},
+    acts::accounts::{Account, NotKnown, addresses},
     looks::{
         echo,
         procs::{self, in_path},
@@ -58,8 +58,8 @@ fn nobody_listens(table: &SocketTable, port: u16, on: Option<IpAddr>) -> String 
 }
 
 /// Who holds a socket, in words: a process of an earlier start of ours is no stranger, and is told as what it is.
-fn who_holds(inode: u64, round: &Round) -> (Option<u32>, String) {
-    let holder = sockets::any_holder(inode);
+fn who_holds(inode: u64, round: &Round) -> std::io::Result<(Option<u32>, String)> {
+    let holder = sockets::any_holder(inode)?;
     let named = holder.map_or("a process that cannot be seen".to_owned(), |pid| {
         let of_ours = match round.ours(pid) {
             Some(address) => format!(", which Yantro started as {address}"),
@@ -68,7 +68,7 @@ fn who_holds(inode: u64, round: &Round) -> (Option<u32>, String) {
         };
         format!("{} (process {pid}{of_ours})", procs::name(pid))
     });
-    (holder, named)
+    Ok((holder, named))
 }
 
 pub(crate) fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, service: &Service, tree: &Tree, round: &Round) -> Answer {
@@ -79,19 +79,28 @@ pub(crate) fn port_answer(port: u16, on: Option<&str>, held_by_any: bool, servic
     let on: Option<IpAddr> = on.and_then(|a| a.parse().ok());
     let found = table.listening(port, on);
     let Some(first) = found.first() else { return Answer::not_yet(nobody_listens(table, port, on)) };
-    if let Some(pid) = found.iter().find_map(|l| tree.holder(l.inode)) {
-        return Answer::holds(format!("process {pid} listens on {port}"));
-    }
-    // Who is not known to be it is not known to be another either.
-    if let (Some(why), false) = (&tree.unsaid, held_by_any) {
-        return Answer::could_not(format!("port {port} is held, and it cannot be said by whom: {why}"));
+    let held = |why: String| Answer::could_not(format!("port {port} is held, and it cannot be said by whom: {why}"));
+    for listener in &found {
+        match tree.holder(listener.inode) {
+            Ok(Some(pid)) => return Answer::holds(format!("process {pid} listens on {port}")),
+            // Who is not known to be it is not known to be another either.
+            Err(why) if !held_by_any => return held(why),
+            Ok(None) | Err(_) => {}
+        }
     }
     // Before a stranger is named, the table is read anew: this one may be a moment old.
-    let now = SocketTable::read().map(|t| t.listening(port, on)).unwrap_or_default();
+    let now = match SocketTable::read() {
+        Ok(table) => table.listening(port, on),
+        Err(why) => return held(why.to_string()),
+    };
     let Some(first) = now.iter().find(|l| l.inode == first.inode) else {
         return Answer::not_yet(format!("nothing listens on port {port} yet"));
     };
-    let (holder, named) = who_holds(first.inode, round);
+    let (holder, named) = match who_holds(first.inode, round) {
+        Ok(found) => found,
+        Err(_) if held_by_any => (None, "a process that cannot be read".to_owned()),
+        Err(why) => return held(why.to_string()),
+    };
     let is_own = match &service.runner {
         ServiceRunner::Process(p) => !p.program.is_empty(),
         ServiceRunner::Systemd(_) => true,
@@ -204,7 +213,10 @@ pub(crate) fn owner(path: &str, account: &str) -> Answer {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Answer::not_yet(format!("no {path}")),
         Err(error) => return Answer::could_not(format!("{path}: {error}")),
     };
-    let is = crate::acts::accounts::Account::of_uid(meta.uid()).map_or_else(|| format!("uid {}", meta.uid()), |u| u.name);
+    let is = match Account::of_uid(meta.uid()) {
+        Ok(of_it) => of_it.map_or_else(|| format!("uid {}", meta.uid()), |u| u.name),
+        Err(error) => return Answer::could_not(format!("who {path} belongs to (uid {}): {error}", meta.uid())),
+    };
     if is == account { Answer::holds(format!("{path} belongs to {is}")) } else { Answer::not_yet(format!("{path} belongs to {is}")) }
 }
 
@@ -216,7 +228,7 @@ pub(crate) fn port_free(port: u16, on: Option<&str>, round: &Round) -> Answer {
     match table.listening(port, on.and_then(|a| a.parse().ok())).first() {
         None => Answer::holds(format!("port {port} is free")),
         Some(held) => {
-            let (_, named) = who_holds(held.inode, round);
+            let named = who_holds(held.inode, round).map_or_else(|why| format!("somebody: {why}"), |(_, named)| named);
             Answer::not_yet(format!("port {port} is held by {named}"))
         }
     }

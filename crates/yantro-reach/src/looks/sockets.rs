@@ -14,6 +14,8 @@ use netlink_packet_sock_diag::{
 };
 use netlink_sys::{Socket, SocketAddr, protocols::NETLINK_SOCK_DIAG};
 
+use crate::looks::{gone::unless_gone, procs::all_pids};
+
 /// A listening socket.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Listener {
@@ -145,23 +147,34 @@ fn address(hex: &str) -> Option<IpAddr> {
     }
 }
 
-/// Which of these processes holds a socket.
-pub fn holder(inode: u64, among: &[u32]) -> Option<u32> {
+/// Which of these processes holds a socket. What another account's process holds is not seen, and it is none of them.
+///
+/// # Errors
+/// What one of them holds cannot be read otherwise, and no other of them holds it.
+pub fn holder(inode: u64, among: &[u32]) -> io::Result<Option<u32>> {
     let wanted = format!("socket:[{inode}]");
-    among.iter().copied().find(|pid| {
-        fs::read_dir(format!("/proc/{pid}/fd"))
-            .into_iter()
-            .flatten()
-            .flatten()
-            .any(|fd| fs::read_link(fd.path()).is_ok_and(|l| l.as_os_str() == wanted.as_str()))
-    })
+    let mut unread = None;
+    for pid in among {
+        let held = match fs::read_dir(format!("/proc/{pid}/fd")) {
+            Err(error) if error.kind() == io::ErrorKind::PermissionDenied => None,
+            read => unless_gone(read).unwrap_or_else(|error| {
+                unread = Some(error);
+                None
+            }),
+        };
+        if held.into_iter().flatten().flatten().any(|fd| fs::read_link(fd.path()).is_ok_and(|l| l.as_os_str() == wanted.as_str())) {
+            return Ok(Some(*pid));
+        }
+    }
+    unread.map_or(Ok(None), Err)
 }
 
 /// Which process of the whole machine holds a socket: slow, for naming a stranger.
-pub fn any_holder(inode: u64) -> Option<u32> {
-    let all: Vec<u32> =
-        fs::read_dir("/proc").into_iter().flatten().flatten().filter_map(|e| e.file_name().to_str()?.parse().ok()).collect();
-    holder(inode, &all)
+///
+/// # Errors
+/// As [`holder`].
+pub fn any_holder(inode: u64) -> io::Result<Option<u32>> {
+    holder(inode, &all_pids()?)
 }
 
 #[cfg(test)]
@@ -176,7 +189,7 @@ mod tests {
         let port = listener.local_addr().unwrap().port();
         let found = SocketTable::read().unwrap().listening(port, Some("127.0.0.1".parse().unwrap()));
         assert_eq!(found.len(), 1);
-        assert_eq!(holder(found[0].inode, &[std::process::id()]), Some(std::process::id()));
+        assert_eq!(holder(found[0].inode, &[std::process::id()]).unwrap(), Some(std::process::id()));
         assert!(SocketTable::read().unwrap().listening(port, Some("127.0.0.9".parse().unwrap())).is_empty());
     }
 

@@ -25,7 +25,7 @@ use crate::{
 /// What one round of looks shares: the process and socket tables are read once, and only if wanted.
 pub struct Round {
     ours: Ours,
-    commands: OnceLock<Commands>,
+    commands: OnceLock<Result<Commands, String>>,
     sockets: OnceLock<Result<Arc<SocketTable>, String>>,
     /// What was read before this is too old.
     since: Option<Instant>,
@@ -56,8 +56,9 @@ impl Round {
     pub(crate) fn new(ours: Ours, secrets: Arc<Mutex<Secrets>>, since: Option<Instant>) -> Self {
         Self { ours, commands: OnceLock::new(), sockets: OnceLock::new(), since, secrets }
     }
-    pub(crate) fn commands(&self) -> &Commands {
-        self.commands.get_or_init(|| Commands::read(&self.ours))
+    pub(crate) fn commands(&self) -> Result<&Commands, String> {
+        let read = || Commands::read(&self.ours).map_err(|e| format!("the table of processes cannot be read: {e}"));
+        self.commands.get_or_init(read).as_ref().map_err(Clone::clone)
     }
     /// The service that a process, or one that it is below, was started as by us.
     pub(crate) fn ours(&self, pid: u32) -> Option<Address> {
@@ -79,9 +80,14 @@ pub(crate) struct Tree {
     recorder: Option<u32>,
     /// The control group of its start, where that has one for itself.
     pub group: Option<PathBuf>,
-    all: OnceLock<Vec<u32>>,
+    all: OnceLock<Result<Vec<u32>, String>>,
     /// Why it cannot be said whether a process is this service's.
-    pub unsaid: Option<String>,
+    unsaid: Option<String>,
+}
+
+/// Why nothing is known of a process.
+fn unread(pid: u32, why: &std::io::Error) -> String {
+    format!("process {pid} cannot be read: {why}")
 }
 
 impl Tree {
@@ -92,44 +98,67 @@ impl Tree {
 
     /// One process, where it still runs, and nothing else.
     pub(crate) fn of_one(process: &ProcessId) -> Self {
-        let main = Some(process.clone()).filter(ProcessId::is_alive);
+        let main = match process.runs() {
+            Ok(runs) => runs.then(|| process.clone()),
+            Err(why) => return Self::unsaid(unread(process.pid, &why)),
+        };
         let above = main.as_ref().map(|m| m.pid);
         Self { main, above, ..Self::default() }
     }
 
     /// What the host's manager counts as a unit's.
     pub(crate) fn of_unit(seen: &UnitSeen) -> Self {
-        let main = seen.word.main_pid.and_then(ProcessId::of);
-        Self { main, all: OnceLock::from(seen.pids.clone()), ..Self::default() }
+        let main = seen.word.main_pid.map_or(Ok(None), |pid| ProcessId::of(pid).map_err(|why| unread(pid, &why)));
+        match main {
+            Ok(main) => Self { main, all: OnceLock::from(Ok(seen.pids.clone())), ..Self::default() },
+            Err(why) => Self::unsaid(why),
+        }
     }
 
     /// Whether nothing of it is left.
-    pub fn is_empty(&self) -> bool {
-        self.main.is_none() && self.all().is_empty()
+    ///
+    /// # Errors
+    /// In words: nobody can say.
+    pub fn is_empty(&self) -> Result<bool, String> {
+        Ok(self.main.is_none() && self.all()?.is_empty())
     }
 
     /// Every process of it.
-    pub fn all(&self) -> &[u32] {
-        self.all.get_or_init(|| {
-            let mut all = self.above.map(procs::below).unwrap_or_default();
-            all.extend(self.group.as_deref().map(procs::members).unwrap_or_default());
-            all.sort_unstable();
-            all.dedup();
-            if let Some(main) = &self.main
-                && !all.contains(&main.pid)
-            {
-                all.push(main.pid);
-            }
-            all
-        })
+    ///
+    /// # Errors
+    /// In words: nobody can say which those are.
+    pub fn all(&self) -> Result<&[u32], String> {
+        if let Some(why) = &self.unsaid {
+            return Err(why.clone());
+        }
+        self.all.get_or_init(|| self.read().map_err(|e| format!("its processes cannot be read: {e}"))).as_deref().map_err(Clone::clone)
+    }
+
+    fn read(&self) -> std::io::Result<Vec<u32>> {
+        let mut all = self.above.map_or_else(|| Ok(Vec::new()), procs::below)?;
+        if let Some(group) = &self.group {
+            all.extend(procs::members(group)?);
+        }
+        all.sort_unstable();
+        all.dedup();
+        if let Some(main) = &self.main
+            && !all.contains(&main.pid)
+        {
+            all.push(main.pid);
+        }
+        Ok(all)
     }
 
     /// What stands for its process on a `process` rung.
     pub(crate) fn process_answer(&self) -> Answer {
-        let (pid, which) = match (&self.main, self.all().first()) {
+        if let Some(why) = &self.unsaid {
+            return Answer::could_not(why.clone());
+        }
+        let (pid, which) = match (&self.main, self.main.is_none().then(|| self.all())) {
             (Some(main), _) => (main.pid, ""),
-            (None, Some(forked)) => (*forked, ", forked away"),
-            (None, None) => return Answer::not_yet("no process"),
+            (None, Some(Ok([forked, ..]))) => (*forked, ", forked away"),
+            (None, Some(Err(why))) => return Answer::could_not(why),
+            (None, _) => return Answer::not_yet("no process"),
         };
         // Between being made and becoming its program it is a copy of the recorder: there, and proof of nothing.
         let runs_what = |pid: u32| std::fs::read_link(format!("/proc/{pid}/exe")).ok();
@@ -140,53 +169,62 @@ impl Tree {
     }
 
     /// Which of its processes holds a socket: most often the main one.
-    pub(crate) fn holder(&self, inode: u64) -> Option<u32> {
-        let main = self.main.as_ref().and_then(|m| sockets::holder(inode, &[m.pid]));
-        main.or_else(|| sockets::holder(inode, self.all()))
+    ///
+    /// # Errors
+    /// In words: nobody can say whether one of them does.
+    pub(crate) fn holder(&self, inode: u64) -> Result<Option<u32>, String> {
+        let among = |pids: &[u32]| sockets::holder(inode, pids).map_err(|e| format!("what its processes hold cannot be read: {e}"));
+        match self.main.as_ref().map_or(Ok(None), |main| among(&[main.pid]))? {
+            None => among(self.all()?),
+            main => Ok(main),
+        }
     }
 }
 
 /// Finds the processes of a service that Yantro starts itself.
 pub(crate) fn tree(service: &Service, known: Option<&ActRecord>, round: &Round) -> Tree {
     let ServiceRunner::Process(spec) = &service.runner else { return Tree::default() };
+    tree_of(service, spec, known, round).unwrap_or_else(Tree::unsaid)
+}
+
+fn tree_of(service: &Service, spec: &ProcessSpec, known: Option<&ActRecord>, round: &Round) -> Result<Tree, String> {
     if let Some(known) = known {
-        let main = known.process.clone().filter(ProcessId::is_alive);
+        let runs = |process: &ProcessId| process.runs().map_err(|why| unread(process.pid, &why));
+        let main = known.process.as_ref().map_or(Ok(false), runs)?.then(|| known.process.clone()).flatten();
         // The recorder adopts what forks away: everything below it belongs to the service.
-        let recorder = known.recorder.is_alive().then_some(known.recorder.pid);
+        let recorder = runs(&known.recorder)?.then_some(known.recorder.pid);
         // Of an earlier boot, it may be another's by now.
         let group = known.group.clone().filter(|_| known.recorder.is_of_this_boot());
         if main.is_some() {
             let above = recorder.or(main.as_ref().map(|m| m.pid));
-            return Tree { main, above, recorder, group, ..Tree::default() };
+            return Ok(Tree { main, above, recorder, group, ..Tree::default() });
         }
         if let Some(recorder) = recorder {
             // Nothing below it: read anew before that is believed, for what was forked away a
             // moment ago may be younger than a shared table.
-            let mut all = procs::below(recorder);
+            let mut all = procs::below(recorder).map_err(|why| unread(recorder, &why))?;
             if all.is_empty() {
-                all = ProcTable::read().below(recorder);
+                all = ProcTable::read().map_err(|why| unread(recorder, &why))?.below(recorder);
             }
             if !all.is_empty() {
-                return Tree { above: Some(recorder), recorder: Some(recorder), group, ..Tree::default() };
+                return Ok(Tree { above: Some(recorder), recorder: Some(recorder), group, ..Tree::default() });
             }
         }
         // The recorder was ended, and what the service left behind with it handed on: its group still has it.
-        if let Some(group) = group.filter(|group| !procs::members(group).is_empty()) {
-            return Tree { group: Some(group), recorder, ..Tree::default() };
+        if let Some(group) = group {
+            let members = procs::members(&group).map_err(|why| format!("its control group cannot be read: {why}"))?;
+            if !members.is_empty() {
+                return Ok(Tree { group: Some(group), recorder, ..Tree::default() });
+            }
         }
     }
     // Started by an earlier server whose records are gone, or by hand: known by its command line.
     if spec.program.is_empty() {
-        return Tree::default();
+        return Ok(Tree::default());
     }
-    let found = told(spec, round).and_then(|told| round.commands().find(&service.address, &spec.program, &spec.args, &told));
-    match found {
-        Ok(main) => {
-            let above = main.as_ref().map(|m| m.pid);
-            Tree { main, above, ..Tree::default() }
-        }
-        Err(why) => Tree::unsaid(why),
-    }
+    let main = round.commands()?.find(&service.address, &spec.program, &spec.args, &told(spec, round)?)?;
+    let above = main.as_ref().map(|m| m.pid);
+    Ok(Tree { main, above, ..Tree::default() })
 }
 
 /// What a process of a service must be besides its command line, where other services have the same.

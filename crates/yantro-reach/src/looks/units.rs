@@ -66,6 +66,45 @@ pub(crate) struct UnitFiles {
 type Waiting = Arc<Mutex<HashMap<String, Vec<Weak<Notify>>>>>;
 type Properties = HashMap<String, OwnedValue>;
 
+/// Why a question brought nothing.
+#[derive(Debug)]
+struct NotSaid {
+    /// Whether the manager itself said so: it answered, and has no such thing. Else nobody can say.
+    is_answer: bool,
+    says: String,
+}
+
+impl From<NotSaid> for String {
+    fn from(not_said: NotSaid) -> Self {
+        not_said.says
+    }
+}
+
+impl From<String> for NotSaid {
+    fn from(says: String) -> Self {
+        Self { is_answer: false, says }
+    }
+}
+
+impl NotSaid {
+    /// What the manager has no such unit of is not there; whatever else brought no answer says nothing.
+    fn unless_answered<T>(found: Result<T, Self>) -> Result<Option<T>, Self> {
+        match found {
+            Err(not_said) if not_said.is_answer => Ok(None),
+            found => found.map(Some),
+        }
+    }
+}
+
+/// What the manager calls it where it has no such unit, or can load none of that name: systemd's D-Bus interface,
+/// org.freedesktop.systemd1(5).
+const NO_SUCH: [&str; 4] = [
+    "org.freedesktop.systemd1.NoSuchUnit",
+    "org.freedesktop.systemd1.LoadFailed",
+    "org.freedesktop.DBus.Error.InvalidArgs",
+    "org.freedesktop.DBus.Error.UnknownObject",
+];
+
 /// A unit as the manager has it, and its processes.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct UnitSeen {
@@ -189,13 +228,13 @@ impl Units {
             ("Delegate", Value::from(true)),
         ];
         let beside: Vec<(&str, Vec<(&str, Value<'_>)>)> = Vec::new();
-        self.call::<OwnedObjectPath>(ROOT, MANAGER, "StartTransientUnit", &(name, "fail", properties, beside)).await.map(drop)
+        Ok(self.call::<OwnedObjectPath>(ROOT, MANAGER, "StartTransientUnit", &(name, "fail", properties, beside)).await.map(drop)?)
     }
 
     /// Says what a unit is for, until the manager forgets it.
     pub async fn describe(&self, name: &str, says: &str) -> Result<(), String> {
         let properties: Vec<(&str, Value<'_>)> = vec![("Description", Value::from(says))];
-        self.call::<()>(ROOT, MANAGER, "SetUnitProperties", &(name, true, properties)).await
+        Ok(self.call::<()>(ROOT, MANAGER, "SetUnitProperties", &(name, true, properties)).await?)
     }
 
     async fn call<T>(
@@ -204,7 +243,7 @@ impl Units {
         interface: &str,
         method: &str,
         body: &(impl serde::Serialize + zbus::zvariant::DynamicType),
-    ) -> Result<T, String>
+    ) -> Result<T, NotSaid>
     where
         T: serde::de::DeserializeOwned + zbus::zvariant::Type,
     {
@@ -212,10 +251,12 @@ impl Units {
         let asked = bus.connection.call_method(Some(BUS), path, Some(interface), method, body);
         let answer = tokio::time::timeout(WITHIN, asked).await.map_err(|_| "the host's service manager does not answer".to_owned())?;
         let answer = answer.map_err(|e| match e {
-            zbus::Error::MethodError(_, Some(says), _) => says,
-            other => other.to_string(),
+            zbus::Error::MethodError(name, says, _) => {
+                NotSaid { is_answer: NO_SUCH.contains(&name.as_str()), says: says.unwrap_or_else(|| name.to_string()) }
+            }
+            other => other.to_string().into(),
         })?;
-        answer.body().deserialize().map_err(|e| format!("what the manager says is not understood: {e}"))
+        Ok(answer.body().deserialize().map_err(|e| format!("what the manager says is not understood: {e}"))?)
     }
 
     /// How far the manager is with the host: `starting`, `running`, `degraded`, `stopping` …
@@ -224,14 +265,14 @@ impl Units {
         String::try_from(state).map_err(|e| format!("what the manager says is not understood: {e}"))
     }
 
-    async fn path(&self, unit: &str) -> Result<OwnedObjectPath, String> {
+    async fn path(&self, unit: &str) -> Result<OwnedObjectPath, NotSaid> {
         // A unit that is not loaded has a path all the same, once it was asked for.
         self.call(ROOT, MANAGER, "LoadUnit", &(unit,)).await
     }
 
-    async fn properties(&self, unit: &str) -> Result<(Properties, Properties), String> {
+    async fn properties(&self, unit: &str) -> Result<(Properties, Properties), NotSaid> {
         let path = self.path(unit).await?;
-        let get = async |interface: &str| -> Result<Properties, String> {
+        let get = async |interface: &str| -> Result<Properties, NotSaid> {
             self.call(path.as_str(), "org.freedesktop.DBus.Properties", "GetAll", &(interface,)).await
         };
         let kind = match unit.rsplit('.').next() {
@@ -247,11 +288,15 @@ impl Units {
 
     /// What the manager says of a unit now.
     pub async fn look(&self, unit: &str) -> Result<UnitSeen, String> {
+        Ok(self.seen(unit).await?)
+    }
+
+    async fn seen(&self, unit: &str) -> Result<UnitSeen, NotSaid> {
         let (general, own) = self.properties(unit).await?;
         let active = text(&general, "ActiveState");
         // What is down without a trace has no control group, and no processes.
         let grouped = !text(&own, "ControlGroup").is_empty();
-        let pids = if grouped { self.pids_in(unit).await } else { Vec::new() };
+        let pids = if grouped { self.pids_in(unit).await? } else { Vec::new() };
         let code = number(&own, "ExecMainCode").unwrap_or_default() as i32;
         let status = number(&own, "ExecMainStatus").map(|n| n as i32);
         let since = number(&general, "StateChangeTimestamp").filter(|us| *us > 0).map(|us| Timestamp::from_ms((us / 1000) as i64));
@@ -318,17 +363,16 @@ impl Units {
     /// On what terms the manager acts on a unit, and what would move along.
     pub async fn terms(&self, unit: &str) -> Result<UnitTerms, String> {
         let (general, own) = self.properties(unit).await?;
-        let stops = self.along(&general, &["RequiredBy", "BoundBy", "ConsistsOf", "RequisiteOf"], true).await;
-        let starts = self.along(&general, &["Requires", "BindsTo", "Wants", "Upholds"], false).await;
+        let stops = self.along(&general, &["RequiredBy", "BoundBy", "ConsistsOf", "RequisiteOf"], true).await?;
+        let starts = self.along(&general, &["Requires", "BindsTo", "Wants", "Upholds"], false).await?;
         let mut woken_by = BTreeSet::new();
         for by in list(&general, "TriggeredBy") {
-            if let Ok((general, _)) = self.properties(&by).await
-                && text(&general, "ActiveState") == "active"
-            {
+            let found = NotSaid::unless_answered(self.properties(&by).await)?;
+            if found.is_some_and(|(general, _)| text(&general, "ActiveState") == "active") {
                 woken_by.insert(by);
             }
         }
-        let hung_on = self.hung_on(std::iter::once(unit).chain(stops.iter().map(String::as_str))).await;
+        let hung_on = self.hung_on(std::iter::once(unit).chain(stops.iter().map(String::as_str))).await?;
         Ok(UnitTerms {
             hung_on,
             start_within: span(&own, "TimeoutStartUSec"),
@@ -342,29 +386,32 @@ impl Units {
     }
 
     /// The first of some units that this process, or one that it descends from, is in: whatever names those units have besides.
-    async fn hung_on(&self, units: impl Iterator<Item = &str>) -> Option<String> {
-        let line = own::line();
+    async fn hung_on(&self, units: impl Iterator<Item = &str>) -> Result<Option<String>, String> {
+        let line = own::line()?;
         for unit in units {
-            let pids = self.pids_in(unit).await;
+            let pids = self.pids_in(unit).await?;
             if pids.iter().any(|pid| line.contains(pid)) {
-                return Some(unit.to_owned());
+                return Ok(Some(unit.to_owned()));
             }
         }
-        None
+        Ok(None)
     }
 
-    async fn pids_in(&self, unit: &str) -> Vec<u32> {
-        let all: Vec<(String, u32, String)> = self.call(ROOT, MANAGER, "GetUnitProcesses", &(unit,)).await.unwrap_or_default();
-        all.into_iter().map(|(_, pid, _)| pid).collect()
+    /// A unit's processes. None where the manager has no such unit (any longer); whatever else it does not say is no proof that
+    /// nothing is left.
+    async fn pids_in(&self, unit: &str) -> Result<Vec<u32>, NotSaid> {
+        let found = self.call(ROOT, MANAGER, "GetUnitProcesses", &(unit,)).await;
+        let all: Option<Vec<(String, u32, String)>> = NotSaid::unless_answered(found)?;
+        Ok(all.into_iter().flatten().map(|(_, pid, _)| pid).collect())
     }
 
     /// Why an act on a unit would end what this process hangs on (R13): nothing of that is acted on, by whatever name and along with
     /// whatever else. An error says why that cannot be said.
     pub(crate) async fn against(&self, unit: &str, goes_down: bool) -> Result<Option<String>, String> {
-        let by_name = own::units().contains(unit).then(|| unit.to_owned());
+        let by_name = own::units()?.contains(unit).then(|| unit.to_owned());
         let hung_on = match by_name {
             None if goes_down => self.terms(unit).await?.hung_on,
-            None => self.hung_on(std::iter::once(unit)).await,
+            None => self.hung_on(std::iter::once(unit)).await?,
             known => known,
         };
         Ok(hung_on.map(|unit| format!("Yantro's own processes here hang on {unit}")))
@@ -372,7 +419,7 @@ impl Units {
 
     /// Units that an act would move along with this one, over several relations: those that are up where it stops, those
     /// that are down where it starts. Targets and slices have nothing that runs.
-    async fn along(&self, of: &Properties, relations: &[&str], up: bool) -> BTreeSet<String> {
+    async fn along(&self, of: &Properties, relations: &[&str], up: bool) -> Result<BTreeSet<String>, NotSaid> {
         let mut found = BTreeSet::new();
         let mut seen = BTreeSet::new();
         let mut queue: Vec<String> = relations.iter().flat_map(|r| list(of, r)).collect();
@@ -380,7 +427,7 @@ impl Units {
             if seen.len() >= ALONG || !seen.insert(unit.clone()) || unit.ends_with(".slice") {
                 continue;
             }
-            let Ok((general, _)) = self.properties(&unit).await else { continue };
+            let Some((general, _)) = NotSaid::unless_answered(self.properties(&unit).await)? else { continue };
             let is_up = matches!(text(&general, "ActiveState").as_str(), "active" | "reloading" | "activating");
             if is_up != up || text(&general, "LoadState") != "loaded" {
                 continue;
@@ -390,7 +437,7 @@ impl Units {
             }
             queue.extend(relations.iter().flat_map(|r| list(&general, r)));
         }
-        found
+        Ok(found)
     }
 
     /// A notification whenever one of these units changes, as long as it is held.
@@ -411,7 +458,9 @@ impl Units {
             if load != "loaded" || !unit.ends_with(".service") {
                 continue;
             }
-            let (Ok((general, _)), Ok(seen)) = (self.properties(&unit).await, self.look(&unit).await) else { continue };
+            let found = async { Ok((self.properties(&unit).await?, self.seen(&unit).await?)) }.await;
+            // One that is gone meanwhile is none of them.
+            let Some(((general, _), seen)) = NotSaid::unless_answered(found)? else { continue };
             let set =
                 |keys: &[&str]| keys.iter().flat_map(|k| list(&general, k)).filter(|u| u.ends_with(".service")).collect::<BTreeSet<_>>();
             let found = FoundUnit {

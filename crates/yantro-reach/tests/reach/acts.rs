@@ -145,7 +145,7 @@ async fn what_became_of_a_signal_is_written_down(#[case] later: u64, #[case] end
     let recorder = std::fs::read_dir(world.path("data/bin")).unwrap().next().unwrap().unwrap().path();
     let mut program = std::process::Command::new("sleep").arg("60").spawn().unwrap();
     let pid = program.id();
-    let started = yantro_reach::ProcessId::of(pid).unwrap().started + later;
+    let started = yantro_reach::ProcessId::of(pid).unwrap().unwrap().started + later;
     let order =
         serde_json::json!({ "folder": world.path("act"), "do": "signal", "signal": 15, "targets": [{ "pid": pid, "started": started }] });
     let mut given =
