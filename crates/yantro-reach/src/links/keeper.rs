@@ -2,10 +2,15 @@
 //! and one restored from a copy of its store, never act on it beside each other (R35).
 
 use std::{
+    collections::HashMap,
     fs::{self, File},
     io,
     os::unix::fs::OpenOptionsExt,
     path::{Path, PathBuf},
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicU64, Ordering},
+    },
     time::{Duration, Instant},
 };
 
@@ -100,11 +105,38 @@ fn is_local(name: &str) -> bool {
 #[derive(Debug, Clone)]
 pub(crate) struct Keepers {
     folder: PathBuf,
+    /// By the record's lock.
+    own_turns: Arc<Mutex<HashMap<PathBuf, Arc<OwnTurn>>>>,
+}
+
+/// Claims of this very process to one machine, which are many where many acts are given at once. They wait for each other here and
+/// never for the lock, which is another process's to keep them from; and one record written stands for all who came before it was.
+#[derive(Debug, Default)]
+struct OwnTurn {
+    /// How many have come.
+    came: AtomicU64,
+    last: Mutex<Option<Claimed>>,
+}
+
+/// A record that was written.
+#[derive(Debug)]
+struct Claimed {
+    /// Of those who came, the last that had come before it was.
+    up_to: u64,
+    address: String,
+    server: String,
+    session: String,
+}
+
+impl Claimed {
+    fn stands_for(&self, came: u64, address: &str, claim: &Claim<'_>) -> bool {
+        came <= self.up_to && self.address == address && self.server == claim.server && self.session == claim.session
+    }
 }
 
 impl Keepers {
     pub fn new(folder: &Path) -> Self {
-        Self { folder: folder.to_path_buf() }
+        Self { folder: folder.to_path_buf(), own_turns: Arc::default() }
     }
 
     fn path(&self, address: &str) -> PathBuf {
@@ -152,13 +184,32 @@ impl Keepers {
 
     /// Claims a host for an act: checked and written as one, beside whoever else tries.
     pub fn claim(&self, address: &str, claim: &Claim<'_>) -> Result<(), Kept> {
+        let own = self.own_turn(address);
+        let came = own.came.fetch_add(1, Ordering::SeqCst) + 1;
+        let mut last = own.last.lock().unwrap_or_else(PoisonError::into_inner);
+        // Its counter is stored before an act is given, and was read when the record was written: none that came is above it.
+        if last.as_ref().is_some_and(|l| l.stands_for(came, address, claim)) {
+            return Ok(());
+        }
+        let up_to = own.came.load(Ordering::SeqCst);
         let _turn = self.turn(address)?;
         self.check(address, claim)?;
-        self.write(address, claim)
+        self.write(address, claim)?;
+        let (server, session) = (claim.server.to_owned(), claim.session.to_owned());
+        *last = Some(Claimed { up_to, address: address.to_owned(), server, session });
+        Ok(())
+    }
+
+    fn own_turn(&self, address: &str) -> Arc<OwnTurn> {
+        let mut all = self.own_turns.lock().unwrap_or_else(PoisonError::into_inner);
+        Arc::clone(all.entry(self.lock_path(address)).or_default())
     }
 
     /// Takes a host over from whoever acted there before.
     pub fn take_over(&self, address: &str, claim: &Claim<'_>) -> Result<(), Kept> {
+        let own = self.own_turn(address);
+        let mut last = own.last.lock().unwrap_or_else(PoisonError::into_inner);
+        *last = None;
         let _turn = self.turn(address)?;
         for name in self.other_names(address) {
             // Whoever acted under it finds the new record when it next wants to act.
@@ -170,9 +221,13 @@ impl Keepers {
         self.write(address, claim)
     }
 
+    /// All names of one machine take turns together.
+    fn lock_path(&self, address: &str) -> PathBuf {
+        self.path(if is_local(address) { THIS_HOST } else { address }).with_extension("lock")
+    }
+
     fn turn(&self, address: &str) -> Result<File, Kept> {
-        // All names of one machine take turns together.
-        let path = self.path(if is_local(address) { THIS_HOST } else { address }).with_extension("lock");
+        let path = self.lock_path(address);
         let lock = || {
             fs::create_dir_all(&self.folder)?;
             let no_link = nix::fcntl::OFlag::O_NOFOLLOW.bits();
@@ -310,7 +365,7 @@ mod tests {
     /// Acts are given side by side, each once its own event is stored.
     #[test]
     fn acts_side_by_side_do_not_take_each_other_for_an_older_store() {
-        use std::sync::atomic::{AtomicI64, Ordering};
+        use std::sync::atomic::AtomicI64;
         let dir = tempfile::tempdir().unwrap();
         let keepers = Keepers::new(dir.path());
         let stored = AtomicI64::new(0);
@@ -326,7 +381,11 @@ mod tests {
                             counter: &|| stored.load(Ordering::SeqCst),
                             data: Path::new("/srv/yantro"),
                         };
+                        let own = stored.load(Ordering::SeqCst);
                         keepers.claim("127.0.9.1", &claim).unwrap();
+                        // By whichever write, the host knows of a store as new as this one.
+                        let kept = keepers.read("127.0.9.1").unwrap().unwrap();
+                        assert!(kept.counter >= own, "{} and {own}", kept.counter);
                         keepers.check("127.0.9.1", &claim).unwrap();
                     }
                 });
