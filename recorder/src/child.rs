@@ -108,6 +108,8 @@ struct Spec {
     mask: Vec<(String, String)>,
     /// See umask(2).
     umask: libc::mode_t,
+    /// How many descriptors it may have, where those are not as many as this process may.
+    descriptors: Option<libc::rlim_t>,
 }
 
 impl Spec {
@@ -126,6 +128,7 @@ impl Spec {
             }),
             limit: order["limit_ms"].as_u64().map(Duration::from_millis),
             umask: order["umask"].as_u64().unwrap_or(0o022) as libc::mode_t & 0o777,
+            descriptors: order["descriptors"].as_u64(),
             output_limit: order["output_limit"].as_u64().unwrap_or(65_536) as usize,
             mask: order["mask"]
                 .as_array()
@@ -179,6 +182,13 @@ fn become_program(spec: &Spec, is_service: bool, gate: i32, failed: i32, out: i3
             && (libc::setgroups(groups.len(), groups.as_ptr()) != 0 || libc::setgid(*gid) != 0 || libc::setuid(*uid) != 0)
         {
             fail(2);
+        }
+        if let Some(soft) = spec.descriptors {
+            let mut limit = libc::rlimit { rlim_cur: 0, rlim_max: 0 };
+            if libc::getrlimit(libc::RLIMIT_NOFILE, &mut limit) == 0 {
+                limit.rlim_cur = soft.min(limit.rlim_max);
+                libc::setrlimit(libc::RLIMIT_NOFILE, &limit);
+            }
         }
         libc::umask(spec.umask);
         libc::signal(libc::SIGPIPE, libc::SIG_DFL);

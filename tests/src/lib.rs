@@ -148,13 +148,34 @@ impl Server {
         self.start_with(more, &[]);
     }
 
+    /// Starts the server with at most so many descriptors, unless it takes more, and waits until it answers.
+    pub fn start_with_descriptors(&mut self, soft: u64) {
+        use std::os::unix::process::CommandExt as _;
+        self.start_as(&[], |command| {
+            // Sound: only system calls, on memory that is its own.
+            unsafe {
+                command.pre_exec(move || {
+                    let mut limit = libc::rlimit { rlim_cur: 0, rlim_max: 0 };
+                    libc::getrlimit(libc::RLIMIT_NOFILE, &raw mut limit);
+                    limit.rlim_cur = soft;
+                    if libc::setrlimit(libc::RLIMIT_NOFILE, &raw const limit) == 0 { Ok(()) } else { Err(std::io::Error::last_os_error()) }
+                });
+            }
+        });
+    }
+
     /// Starts the server in an environment with these besides, and waits until it answers.
     pub fn start_with(&mut self, more: &[&str], env: &[(&str, &str)]) {
+        self.start_as(more, |command| _ = command.envs(env.iter().copied()));
+    }
+
+    fn start_as(&mut self, more: &[&str], prepare: impl FnOnce(&mut Command)) {
         let _ = fs::remove_file(self.data().join("address"));
         let log =
             fs::OpenOptions::new().append(true).create(true).open(self.dir.path().join("server.log")).expect("the folder can be written");
         let mut command = self.command();
-        command.arg("serve").args(more).envs(env.iter().copied());
+        command.arg("serve").args(more);
+        prepare(&mut command);
         if !more.contains(&"--listen") {
             command.args(["--listen", "127.0.0.1:0"]);
         }

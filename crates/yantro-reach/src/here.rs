@@ -313,6 +313,7 @@ impl Here {
         order["folder"] = json!(folder);
         order["note"] = json!(prepared.begun);
         order["umask"] = json!(spec.service.runner.umask());
+        order["descriptors"] = json!(crate::acts::descriptors::given());
         // The references, and not what they stand for: so it is known again what to mask in its output.
         order["note"]["references"] = json!(references_of(spec.service));
         let started = (spec.kind == ActKind::Start).then(|| (self.ours.clone(), spec.service.address.clone()));

@@ -11,6 +11,7 @@ mod hosts;
 mod links;
 mod looks;
 
+pub use acts::descriptors::take_enough as take_enough_descriptors;
 pub use acts::recorder::{ActNews, ActRecord, Recorded};
 pub use acts::secrets::Secrets;
 pub use acts::whole::write_whole;

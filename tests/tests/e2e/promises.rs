@@ -826,6 +826,26 @@ fn descriptors_at_most(pid: i32, soft: u64) -> u64 {
     before.rlim_cur
 }
 
+/// The server holds open what thousands of hosts take; what it starts gets what the server was given.
+#[test]
+fn what_is_started_has_no_more_descriptors_than_the_server_was_given() {
+    let mut server = Server::bare();
+    server.put(
+        "estate.toml",
+        "[estate]\nname = \"Quick ferries\"\nstands_for = \"test\"\n[host.quay]\nreach = \"here\"\n[service.well]\nhost = \"quay\"\n\
+         run_by = \"commands\"\nladder = [{ rung = \"file\", path = \"{dir}/started\" }]\n[service.well.commands]\n\
+         start = [\"/bin/sh\", \"-c\", \"ulimit -Sn > {dir}/started\"]\nstop = [\"/bin/rm\", \"-f\", \"{dir}/started\"]\n\
+         state = [\"/bin/sh\", \"-c\", \"ulimit -Sn > {dir}/looked; test -e {dir}/started\"]\n",
+    );
+    server.kill();
+    server.start_with_descriptors(700);
+    server.ok(&["load", &server.path("estate.toml")]);
+    server.ok(&["start", "*", "--yes"]);
+    assert_eq!(server.read("started").trim(), "700");
+    wait_until("a look had as many", || (server.read("looked").trim() == "700").then_some(()));
+    assert!(descriptors_at_most(server.pid(), 700) > 700, "the server itself took more");
+}
+
 /// R14: whoever has no descriptor left cannot read who runs, and has not seen that nobody does.
 #[test]
 fn a_server_without_descriptors_takes_nothing_for_gone() {

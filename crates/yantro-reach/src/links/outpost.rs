@@ -54,6 +54,8 @@ pub fn main(mut args: impl Iterator<Item = String>) -> ExitCode {
         }
         None => {}
     }
+    // With fewer it does what it can; each look and act that has none left says so.
+    let _ = crate::acts::descriptors::take_enough();
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
     match runtime {
         Ok(runtime) => {

@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, process::Stdio, time::Duration};
 
 use tokio::io::{AsyncRead, AsyncReadExt};
 
-use crate::acts::accounts::Account;
+use crate::acts::{accounts::Account, descriptors};
 
 /// At most so much of what a look prints is read; what comes after it is let go.
 const PRINTED: u64 = 1024 * 1024;
@@ -87,6 +87,7 @@ impl LookingCommand<'_> {
             }
         }
         let mut child = command.spawn().map_err(|error| format!("{program} cannot be run: {error}"))?;
+        child.id().inspect(|pid| descriptors::give_back(*pid));
         let mut group = Group(child.id().map(|id| id as i32));
         let (out, err) = (child.stdout.take(), child.stderr.take());
         let ended = async { tokio::join!(read(out), read(err), child.wait()) };

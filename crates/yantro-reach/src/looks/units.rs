@@ -482,27 +482,6 @@ impl Units {
 }
 
 #[cfg(test)]
-mod tests {
-    use rstest::rstest;
-
-    use super::*;
-
-    /// Nothing is refused for what the manager would overlook, or finds by itself.
-    #[rstest]
-    #[case::there_or_not("/opt/ferry/serve", false, Some("/opt/ferry/serve"))]
-    #[case::overlooked("/opt/ferry/serve", true, None)]
-    #[case::a_bare_name("serve", false, None)]
-    fn a_program_is_looked_for_where_it_must_be_there(#[case] path: &str, #[case] is_overlooked: bool, #[case] wanted: Option<&str>) {
-        let none = (0u64, 0u64, 0u64, 0u64);
-        let one = (path, vec![path], is_overlooked, none.0, none.1, none.2, none.3, 0u32, 0i32, 0i32);
-        assert_eq!(program_of(&Value::from(vec![one])).as_deref(), wanted);
-        assert_eq!(program_of(&Value::from(Vec::<String>::new())), None);
-    }
-
-    #[test]
-    fn a_setting_is_said_where_it_is_not_empty() {
-        let said = |value: Value<'static>| is_said(&Properties::from([("X".to_owned(), OwnedValue::try_from(value).unwrap())]), "X");
-        assert!(said(Value::from("/srv/root")) && said(Value::from(vec!["fares"])));
-        assert!(!said(Value::from("")) && !said(Value::from(Vec::<String>::new())) && !is_said(&Properties::new(), "X"));
-    }
-}
+mod tests;
+#[cfg(test)]
+pub(crate) mod trying;

@@ -83,6 +83,9 @@ pub struct Running {
 
 /// Starts a server on a data folder.
 pub async fn begin(data: &Path, listener: TcpListener, options: Options, who: &str) -> Result<Running, Failure> {
+    if let Err(error) = yantro_reach::take_enough_descriptors() {
+        eprintln!("no more files and connections may be open at once than by default: {error}");
+    }
     let engine = Engine::start(data, options).await.map_err(|e| failed(&e))?;
     let access = Access::open(data).map_err(|e| Failure::own(e.to_string(), "see that the data folder may be written"))?;
     let base = format!("http://{}", listener.local_addr().map_err(|e| Failure::own(e.to_string(), ""))?);

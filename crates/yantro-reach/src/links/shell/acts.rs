@@ -125,12 +125,18 @@ pub(super) async fn act(
     if !kept.is_null() {
         return Ok(json!({ "kept": kept }));
     }
-    if let (ServiceRunner::Systemd(s), false) = (&service.runner, matches!(kind, ActKind::Evidence(_)))
-        && let Some(unit) = hung_on(sh, &s.unit).await
-    {
-        let end = ActEnd::Refused { why: format!("Yantro's own processes here hang on {unit}"), mend: "do it by hand".to_owned() };
-        tell(json!(ActNews::Ended(end)));
-        return Ok(Value::Null);
+    if let (ServiceRunner::Systemd(s), false) = (&service.runner, matches!(kind, ActKind::Evidence(_))) {
+        let against = match hung_on(sh, &s.unit).await {
+            Ok(unit) => unit.map(|unit| (format!("Yantro's own processes here hang on {unit}"), "do it by hand")),
+            Err(why) => Some((
+                format!("whether Yantro's own processes here hang on {} cannot be said: {why}", s.unit),
+                "see what keeps the host's manager from answering, and try again",
+            )),
+        };
+        if let Some((why, mend)) = against {
+            tell(json!(ActNews::Ended(ActEnd::Refused { why, mend: mend.to_owned() })));
+            return Ok(Value::Null);
+        }
     }
     let Prepared { mut words, dir, env, to_the_letter, user, within } = prepared(service, kind, sudo)?;
     let begun = ActBegun {

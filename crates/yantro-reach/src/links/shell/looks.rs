@@ -139,11 +139,20 @@ fn look_of(account: &str, service: Option<&Service>, kind: &RungKind) -> Option<
             ),
             _ => None,
         },
-        RungKind::Booted => plain("systemctl is-system-running | grep -E 'running|degraded'".to_owned()),
+        // systemctl(1) has these words; whatever else it prints says nothing of the system.
+        RungKind::Booted => plain(
+            "s=$(systemctl is-system-running 2>&1); echo \"$s\"; \
+             case \"$s\" in running|degraded) exit 0;; initializing|starting|maintenance|stopping) exit 1;; *) exit 2;; esac"
+                .to_owned(),
+        ),
         RungKind::File { path, since_start: false, newer_than: None, at_least: None } => plain(there(path)),
         RungKind::Mount { path } => plain(format!("grep -F {} /proc/mounts", shell_word(&format!(" {path} ")))),
         RungKind::Program { program } => plain(format!("command -v {}", shell_word(program))),
-        RungKind::Account { account } => plain(format!("id {}", shell_word(account))),
+        // That there is no such account is told from a list that does not answer; the second is how small systems say it.
+        RungKind::Account { account } => plain(format!(
+            "s=$(LC_ALL=C id {} 2>&1) && {{ echo \"$s\"; exit 0; }}; echo \"$s\"; case \"$s\" in *'no such user'*|*'unknown user'*) exit 1;; *) exit 2;; esac",
+            shell_word(account)
+        )),
         RungKind::Owner { path, account } => {
             plain(format!("o=$(stat -c %U {}) || exit 2; [ \"$o\" = {} ]", shell_word(path), shell_word(account)))
         }
@@ -151,7 +160,8 @@ fn look_of(account: &str, service: Option<&Service>, kind: &RungKind) -> Option<
             plain(format!("[ \"$(df -Pk {} | tail -n 1 | tr -s ' ' | cut -d' ' -f4)\" -ge {} ]", shell_word(path), bytes.div_ceil(1024)))
         }
         RungKind::Unit { unit } => plain(format!(
-            "s=$(systemctl show --property=LoadState --value -- {0}); [ \"$s\" = loaded ] || {{ echo \"{0} is not loaded: $s\"; exit 1; }}",
+            "s=$(systemctl show --property=LoadState --value -- {0} 2>&1) || {{ echo \"$s\"; exit 2; }}; \
+             [ \"$s\" = loaded ] || {{ echo \"{0} is not loaded: $s\"; exit 1; }}",
             shell_word(unit)
         )),
         // Each act leads a session of its own there; what else would end it the shell cannot tell.
@@ -373,11 +383,33 @@ mod tests {
     #[case::a_file(RungKind::File { path: "/x".into(), since_start: false, newer_than: None, at_least: None }, "ls", "echo 'ls: /x: Permission denied'; exit 2")]
     #[case::a_port(RungKind::Port { port: 7010, on: None, held_by_any: true }, "cat", "exit 1")]
     #[case::a_free_port(RungKind::PortFree { port: 7010, on: None }, "cat", "exit 1")]
+    #[case::whether_it_is_up(RungKind::Booted, "systemctl", "echo 'Failed to connect to bus: Host is down'; exit 1")]
+    #[case::an_account(RungKind::Account { account: "purser".into() }, "id", "echo 'id: cannot find name: Input/output error' >&2; exit 1")]
+    #[case::a_unit(RungKind::Unit { unit: "gate.service".into() }, "systemctl", "echo 'Failed to get properties: Transport endpoint is not connected' >&2; exit 1")]
     #[case::an_owner(RungKind::Owner { path: "/x".into(), account: "root".into() }, "stat", "exit 1")]
     fn what_cannot_be_looked_at_is_neither(#[case] kind: RungKind, #[case] program: &str, #[case] does: &str) {
         let dir = tempfile::tempdir().unwrap();
         let look = look_of("root", None, &kind).unwrap();
         let (code, printed) = with_programs(dir.path(), &[(program, does)], &look.script);
         assert_eq!(answer_of(&kind, code, &printed, &look).verdict, Verdict::CouldNotLook, "{code} {printed}");
+    }
+
+    #[rstest]
+    #[case::up(RungKind::Booted, "systemctl", "echo degraded; exit 1", Verdict::Holds)]
+    #[case::not_yet_up(RungKind::Booted, "systemctl", "echo starting; exit 1", Verdict::NotYet)]
+    #[case::an_account(RungKind::Account { account: "root".into() }, "none", "", Verdict::Holds)]
+    #[case::no_such_account(RungKind::Account { account: "no-such-account-here".into() }, "none", "", Verdict::NotYet)]
+    #[case::a_unit(RungKind::Unit { unit: "gate.service".into() }, "systemctl", "echo loaded", Verdict::Holds)]
+    #[case::no_such_unit(RungKind::Unit { unit: "gate.service".into() }, "systemctl", "echo not-found", Verdict::NotYet)]
+    fn what_the_system_says_is_taken_at_its_word(
+        #[case] kind: RungKind,
+        #[case] program: &str,
+        #[case] does: &str,
+        #[case] verdict: Verdict,
+    ) {
+        let dir = tempfile::tempdir().unwrap();
+        let look = look_of("root", None, &kind).unwrap();
+        let (code, printed) = with_programs(dir.path(), &[(program, does)], &look.script);
+        assert_eq!(answer_of(&kind, code, &printed, &look).verdict, verdict, "{code} {printed}");
     }
 }
