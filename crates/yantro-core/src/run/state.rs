@@ -30,7 +30,7 @@ use crate::{
 };
 
 /// How long a queued run waits for its locks (R7).
-const QUEUE_PATIENCE: Duration = Duration::from_secs(30 * 60);
+pub(in crate::run) const QUEUE_PATIENCE: Duration = Duration::from_secs(30 * 60);
 /// How long the answer to a look that may not wait is waited for.
 const ANSWER_WITHIN: Duration = Duration::from_secs(15);
 

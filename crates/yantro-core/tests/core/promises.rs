@@ -911,6 +911,29 @@ fn a_queued_run_does_not_expire_by_the_time_the_server_was_away() {
     assert_eq!(run.run.queue_ends(), None);
 }
 
+/// R7: a run that does not get its locks is given up when its time in the queue is over, held or not, and not before; with its reason.
+#[rstest]
+#[case::in_the_queue(false)]
+#[case::held_in_the_queue(true)]
+fn a_run_that_does_not_get_its_locks_is_given_up(#[case] held: bool) {
+    let mut run = began("app -> db", "db");
+    run.given(Input::Queued { behind: vec!["run 7".into()] });
+    if held {
+        run.given(Input::Decide(decision(DecisionKind::Hold, None)));
+    }
+    let ends = run.run.queue_ends().expect("it is queued");
+    assert_eq!(run.run.next_deadline(), Some(ends));
+    run.waits((ends.as_ms() - run.now.as_ms() - 1) as u64);
+    run.given(Input::Tick);
+    assert!(!run.run.has_ended());
+    run.waits(1);
+    let taken = run.given(Input::Tick);
+    assert_eq!(run.run.state(), RunState::GivenUp);
+    let why = taken.events.iter().find_map(|e| if let Event::Decided { decision } = e { decision.why.clone() } else { None });
+    assert_eq!(why.as_deref(), Some("its locks did not come free within 30m"));
+    assert_eq!(run.run.next_deadline(), None);
+}
+
 /// R8: whoever was asked took long to answer, and what was looked at before may not hold any more.
 #[rstest]
 #[case::at_once(1_000, false)]

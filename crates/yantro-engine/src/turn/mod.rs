@@ -20,7 +20,7 @@ use yantro_core::{
     model::Estate,
     plan::{OnService, forecast::kept_under},
     proof::{LogAgainst, SeenState, logs::Meaning},
-    run::{ActKind, Decision, DecisionKind, Event, Frozen, HoldCause, Input, Order, Restriction, Run, RunId, Stamped, StepEnd},
+    run::{ActKind, DecisionKind, Event, Frozen, HoldCause, Input, Order, Restriction, Run, RunId, Stamped, StepEnd},
     words::{
         kinds::StepKind,
         name::{Address, HostName},
@@ -459,13 +459,6 @@ impl Work {
             .collect();
         for run in due {
             let _ = self.input(run, Input::Tick);
-        }
-        let expired: Vec<RunId> =
-            read(&self.engine.shared.runs).values().filter(|r| r.queue_ends().is_some_and(|at| at < now)).map(|r| r.id).collect();
-        for run in expired {
-            let why = Some("its locks did not come free within 30 minutes".to_owned());
-            let decision = Decision { kind: DecisionKind::GiveUp, hold: None, who: "yantro".to_owned(), why };
-            let _ = self.input(run, Input::Decide(decision));
         }
         self.heed_freezes_in_time(now);
         if let Some(by_ms) = self.clock_steps.take(self.engine.hands.clock.set_by()) {

@@ -19,14 +19,14 @@ use super::{
     holds::*,
     input::*,
     order::*,
-    state::{Run, StepState},
+    state::{QUEUE_PATIENCE, Run, StepState},
 };
 use crate::{
     holders::Rooms,
     model::{IfItFails, task::Task},
     plan::{Part, StepId},
     proof::Verdict,
-    run::Refusal,
+    run::{Decision, DecisionKind, Refusal},
     words::{Force, kinds::StepKind, name::Address, time::Timestamp},
 };
 
@@ -403,6 +403,9 @@ impl Turn<'_> {
         if self.run.giving_up {
             return; // What is in flight ends by itself: see `finish_if_through`.
         }
+        if self.run.queue_ends().is_some_and(|at| at <= self.now) {
+            return self.queued_long_enough();
+        }
         let due: Vec<StepId> = self.run.in_flight.iter().copied().collect();
         for step in due {
             if self.run.step_now(step).look_ahead_at.is_some_and(|at| at <= self.now) {
@@ -481,6 +484,14 @@ impl Turn<'_> {
             let why = format!("it was held for {at_most}, and nobody decided");
             self.put_back("the hold's patience", &why);
         }
+    }
+
+    /// A run that does not get its locks is given up, and nothing of it was done (R7).
+    fn queued_long_enough(&mut self) {
+        let why = format!("its locks did not come free within {}", crate::words::time::Span(QUEUE_PATIENCE));
+        let decision = Decision { kind: DecisionKind::GiveUp, hold: None, who: "yantro".to_owned(), why: Some(why) };
+        // To give up is refused to nobody with a reason.
+        let _ = self.decide(decision);
     }
 
     pub(super) fn patience_ended(&mut self, step: StepId, clearing: bool) {

@@ -332,6 +332,6 @@ impl Run {
         }
         let last_moment = self.last_moment_ahead();
         let again = self.ready.iter().filter(|_| begins).filter_map(|(_, s)| self.step_now(*s).look_again_at);
-        steps.chain(again).chain(self.lost.values().copied()).chain(last_moment).chain(self.hold_ends()).min()
+        steps.chain(again).chain(self.lost.values().copied()).chain(last_moment).chain(self.hold_ends()).chain(self.queue_ends()).min()
     }
 }
