@@ -1,6 +1,6 @@
 //! First light: an estate stopped, started and restarted for real, each step proven.
 
-use serde_json::json;
+use serde_json::{Value, json};
 use yantro_e2e::{Server, wait_until};
 
 use crate::quick;
@@ -60,6 +60,34 @@ fn a_failed_start_holds_with_its_evidence_and_goes_on_when_mended() {
     server.ok(&["again", "--yes", "2", "--watch"]);
     assert_eq!(server.get("/runs/2")["state"], "finished");
     assert_eq!(server.records("app"), ["start", "ready", "stop", "start", "crash", "start", "ready"]);
+}
+
+/// A decision without a step is about the one that awaits it: by what is offered, and not by what has its decision already.
+#[test]
+fn a_decision_is_about_the_step_that_awaits_it() {
+    let server = Server::with_estate(&quick::estate(&[]));
+    up(&server);
+    server.trouble("front", Some("forbidden-line"));
+    server.trouble("boards", Some("forbidden-line"));
+    let run = server.begin(&["restart", "front", "boards"]).to_string();
+    let at = format!("/runs/{run}");
+    let failed = |view: &Value| -> Vec<u64> {
+        let steps = view["steps"].as_array().unwrap().iter().filter(|s| s["now"]["state"] == "failed");
+        steps.map(|s| s["planned"]["id"].as_u64().unwrap()).collect()
+    };
+    let both = wait_until("both failed", || Some(failed(&server.get(&at))).filter(|failed| failed.len() == 2));
+    let told = server.exits(1, &["again", "--yes", &run]);
+    assert!(told.contains("several steps await a decision") && told.contains("start pier/front"), "{told}");
+    assert!(told.contains(&format!("yantro again {run} {}", both[0])), "a command that does it: {told}");
+    assert_eq!(failed(&server.get(&at)), both, "nothing was done");
+    server.trouble("front", None);
+    server.trouble("boards", None);
+    // The first has its decision, and waits: the other still holds the run.
+    server.ok(&["again", "--yes", &run, &both[0].to_string()]);
+    server.ok(&["again", "--yes", &run]);
+    server.run_is(run.parse().unwrap(), &["finished"]);
+    let told = server.exits(1, &["again", "--yes", &run]);
+    assert!(told.contains("no step of run") || told.contains("has ended"), "{told}");
 }
 
 #[test]

@@ -524,17 +524,4 @@ fn frozen_at(estate: &Estate, now: Timestamp) -> BTreeMap<String, Frozen> {
 }
 
 #[cfg(test)]
-mod tests {
-    use rstest::rstest;
-
-    use super::*;
-
-    #[rstest]
-    #[case::all_is_taken_in(false, Duration::ZERO, true)]
-    #[case::more_waits(true, Duration::ZERO, false)]
-    #[case::and_still_waits(true, TICK_ANYWAY - Duration::from_millis(1), false)]
-    #[case::for_too_long(true, TICK_ANYWAY, true)]
-    fn deadlines_wait_for_what_came_in_but_not_for_ever(#[case] more_waits: bool, #[case] since_last: Duration, #[case] is_time: bool) {
-        assert_eq!(is_time_to_tick(more_waits, since_last), is_time);
-    }
-}
+mod tests;

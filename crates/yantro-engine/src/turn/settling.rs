@@ -16,6 +16,11 @@ use crate::{
     },
 };
 
+/// An error with what it comes from.
+fn told(error: &(impl std::error::Error + ?Sized)) -> String {
+    std::error::Error::source(error).map_or_else(|| error.to_string(), |source| format!("{error}: {source}"))
+}
+
 impl Work {
     /// Stores what happened, and only then carries out what follows; until nothing more follows.
     pub(crate) async fn settle(&mut self) {
@@ -104,7 +109,7 @@ impl Work {
     /// and what acts and looks came to meanwhile is asked for again once there is room (R27).
     pub(crate) fn not_stored(&mut self, batch: Batch, error: &StoreError) {
         self.freezes_at = 0;
-        let why = std::error::Error::source(error).map_or_else(|| error.to_string(), |source| format!("{error}: {source}"));
+        let why = told(error);
         if !error.is_passing() {
             end_process(&format!("events cannot be stored, and no trying again mends it: {why}"));
         }
@@ -144,7 +149,7 @@ impl Work {
     fn back_to_the_store(&mut self, of: BTreeSet<RunId>) {
         let reader = self.engine.reader();
         for id in of {
-            let events = reader.as_ref().map_err(ToString::to_string).and_then(|r| r.events_of(id).map_err(|e| e.to_string()));
+            let events = reader.as_ref().map_err(told).and_then(|r| r.events_of(id).map_err(|e| told(&e)));
             let events = events.unwrap_or_else(|why| end_process(&format!("run {id} cannot be read back after storing failed: {why}")));
             let stored = Run::replay(id, events.into_iter().map(|e| (e.at, e.event)));
             let mut runs = self.engine.shared.runs.write().unwrap_or_else(PoisonError::into_inner);

@@ -238,3 +238,32 @@ fn what_was_told_when_the_server_ended_is_told_again_as_the_same(#[case] held: b
         is(&engine, run, RunState::Finished).await;
     });
 }
+
+/// R7: a run keeps its locks over any number of ends: what would act on the same waits behind it.
+#[test]
+fn a_run_has_its_locks_after_the_server_was_started_anew() {
+    let folder = tempfile::tempdir().unwrap();
+    let run = life(&folder, false, async |engine| {
+        loaded(&engine).await;
+        let run = engine.begin(&request(Wish::Start, "drill"), "maren").await.unwrap();
+        is(&engine, run, RunState::Held).await;
+        run
+    });
+    life(&folder, false, async |engine| {
+        let second = engine.begin(&request(Wish::Start, "drill"), "sindre").await.unwrap();
+        let began = Instant::now();
+        loop {
+            let view = engine.run(second).unwrap();
+            if view.queued_behind.iter().any(|behind| behind.starts_with(&format!("run {run} "))) {
+                return;
+            }
+            assert!(
+                view.state == RunState::Queued && began.elapsed() < Duration::from_secs(20),
+                "{:?} {:?}",
+                view.state,
+                view.queued_behind
+            );
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+    });
+}

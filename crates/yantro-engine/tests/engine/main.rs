@@ -3,6 +3,7 @@
 mod anew;
 mod deeds;
 mod editions;
+mod here;
 mod hostile;
 mod promises;
 mod runs;

@@ -10,37 +10,17 @@ use rstest::rstest;
 use yantro_core::{
     plan::{Part, Shown},
     proof::{LogAgainst, SeenState},
-    run::{Decision, DecisionKind, RunState, StepState},
-    words::kinds::Wish,
+    run::{Decision, DecisionKind, Event, RunState, StepEnd},
+    words::{kinds::Wish, time::Timestamp},
 };
-use yantro_engine::{BeginRequest, EngineError, RunView};
+use yantro_engine::{BeginRequest, EngineError};
 
-use crate::world::{ESTATE, World, request, today};
+use crate::world::{ESTATE, World, request, today, with_dusk};
 
 impl World {
-    /// With an estate loaded that is looked at once.
-    async fn of(text: &str) -> Self {
-        let world = Self::bare().await;
-        world.load(text).await.unwrap();
-        world.until("all is looked at", |e| e.board().services.iter().all(|r| r.seen.state != SeenState::Unknown).then_some(())).await;
-        world
-    }
-
     fn against(&self, service: &str) -> Option<LogAgainst> {
         let board = self.engine.board();
         board.services.into_iter().find(|r| r.address.service.as_str() == service)?.seen.log_against
-    }
-
-    /// Begins a procedure and waits until it asks.
-    async fn asking(&self, procedure: &str) -> RunView {
-        let run = self.engine.begin(&BeginRequest::of_procedure(procedure), "maren").await.unwrap();
-        self.until("it asks", |e| e.run(run).ok().filter(asks)).await
-    }
-
-    /// Answers what a run asks with yes.
-    async fn answers(&self, asking: &RunView) {
-        let question = asking.steps.iter().find(|s| matches!(s.now.state, StepState::Asking { .. })).unwrap().planned.id;
-        self.decide(asking, DecisionKind::Answer { step: question, value: "yes".into() }, None).await.unwrap();
     }
 
     /// The trail as who, what, about and why, the first first.
@@ -49,11 +29,6 @@ impl World {
         rows.reverse();
         rows.into_iter().map(|r| (r.who, r.what, r.about, r.why.unwrap_or_default())).collect()
     }
-}
-
-/// With a procedure that asks before its one step.
-fn with_dusk(step: &str) -> String {
-    format!("{ESTATE}[procedure.dusk]\nsteps = [{{ question = {{ asks = \"Is the last boat in?\" }} }}, {step}]\n")
 }
 
 /// A service of commands that says these lines into its log, at its start and at its stop.
@@ -161,10 +136,6 @@ async fn the_list_has_each_run_as_it_is_after_a_turn_that_changed_several() {
     let listed = world.engine.reader().unwrap().runs(None, 10).unwrap();
     let of = |run| listed.iter().find(|r| r.id == run).map(|r| r.state.as_str());
     assert_eq!(runs.iter().map(|r| of(*r)).collect::<Vec<_>>(), [Some("held"); 2], "{listed:?}");
-}
-
-fn asks(run: &RunView) -> bool {
-    run.steps.iter().any(|s| matches!(s.now.state, StepState::Asking { .. }))
 }
 
 /// R8: what was planned before a wait and is otherwise by now is held, worked out anew, and gone on with as shown.
@@ -298,4 +269,86 @@ async fn what_came_between_the_look_for_a_plan_and_its_begin_is_found_before_any
         }
     }
     assert_eq!(stands(), [true; 2], "what relies on it runs, and nobody confirmed that");
+}
+
+/// R7: limits hold over all runs together, those that ended not counted, and by the newest edition.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn limits_hold_over_all_runs_by_the_newest_edition() {
+    let more: String = (0..4).map(|n| format!("[service.lamp-{n}]\nlike = \"played\"\nhost = \"quay-1\"\n")).collect();
+    let text = format!("{ESTATE}{more}");
+    let world = World::of(&text).await;
+    // How many steps of all these runs were in work at the same time.
+    let at_once = async |chosen: [&str; 2]| -> usize {
+        let mut runs = Vec::new();
+        for of in chosen {
+            runs.push(world.begin(Wish::Restart, of).await);
+        }
+        let mut changes: Vec<(Timestamp, i64)> = Vec::new();
+        for run in runs {
+            assert_eq!(world.is(run, &[RunState::Finished, RunState::Held]).await.state, RunState::Finished);
+            for event in world.engine.reader().unwrap().events_of(run).unwrap() {
+                match event.event {
+                    Event::ActIntended { .. } => changes.push((event.at, 1)),
+                    Event::StepEnded { end: StepEnd::Done, .. } => changes.push((event.at, -1)),
+                    _ => {}
+                }
+            }
+        }
+        // What ends and what begins by that may be of one instant.
+        changes.sort_by_key(|(at, by)| (*at, *by));
+        let sums = changes.iter().scan(0, |now, (_, by)| {
+            *now += by;
+            Some(*now)
+        });
+        sums.max().unwrap() as usize
+    };
+    let chosen = ["lamp-0 lamp-1", "lamp-2 lamp-3"];
+    assert!(at_once(chosen).await > 1, "nothing limits them");
+    world.load(&format!("{text}[limits]\nat_once = 1\n")).await.unwrap();
+    assert_eq!(at_once(chosen).await, 1);
+    world.load(&text).await.unwrap();
+    assert!(at_once(chosen).await > 1, "nothing limits them any more");
+}
+
+/// R25: a change freeze that begins while a run waits holds its next stop, without anybody asking.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_change_freeze_that_begins_meanwhile_holds() {
+    let text = with_dusk("{ stop = [\"boards\"] }");
+    let world = World::of(&text).await;
+    let asking = world.asking("dusk").await;
+    let day = 86_400;
+    let since_midnight = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap().as_secs() % day;
+    let at = (since_midnight + 5) % day;
+    let rule = format!("FREQ=DAILY;BYHOUR={};BYMINUTE={};BYSECOND={}", at / 3600, at / 60 % 60, at % 60);
+    let freeze = format!("[freeze.ball]\nfrom = \"{}\"\nrule = \"{rule}\"\nzone = \"UTC\"\nlength = \"1h\"\nimpact = \"none\"\n", today());
+    world.load(&format!("{text}{freeze}")).await.unwrap();
+    let begins = world.engine.clock().now() + Duration::from_secs(5);
+    world.until("it began", |e| (e.clock().now() > begins + Duration::from_millis(1500)).then_some(())).await;
+    world.answers(&asking).await;
+    let held = world.is(asking.id, &[RunState::Held, RunState::Finished]).await;
+    assert!(held.held_because.iter().any(|w| w.contains("change freeze")), "{:?} {:?}", held.state, held.held_because);
+    assert_eq!(world.state("quay-2/boards"), SeenState::Proven);
+}
+
+/// R27: whoever asks for something just as nothing can be stored any more is told so: nobody waits for ever, and nothing comes of it.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn whoever_asks_as_storing_fails_is_told_so() {
+    let world = World::begun().await;
+    world.engine.limit_storage(Some(0));
+    let asked = ["boards", "fares-db", "bookings"].iter().cycle().take(60).map(|of| {
+        let engine = world.engine.clone();
+        tokio::spawn(async move { engine.begin(&request(Wish::Restart, of), "maren").await })
+    });
+    let mut begun = 0;
+    for asked in asked.collect::<Vec<_>>() {
+        match asked.await.unwrap() {
+            // What the store has room for already.
+            Ok(_) => begun += 1,
+            Err(refused) => assert!(matches!(refused, EngineError::NotStored(_)), "{refused}"),
+        }
+    }
+    assert!(begun < 60);
+    world.engine.limit_storage(None);
+    world.until("there is room again", |e| e.board().storage_trouble.is_none().then_some(())).await;
+    assert_eq!(world.begin(Wish::Restart, "boards").await.0, begun + 1, "none of those was begun");
 }

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant, SystemTime};
 use tempfile::TempDir;
 use yantro_core::{
     proof::SeenState,
-    run::{Decision, DecisionKind, RunId, RunState},
+    run::{Decision, DecisionKind, RunId, RunState, StepState},
     words::{kinds::Wish, name::Address, time::Timestamp},
 };
 use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest, Options, RunView};
@@ -60,10 +60,29 @@ impl World {
         world
     }
 
+    /// The same with another estate.
+    pub async fn of(text: &str) -> Self {
+        let world = Self::bare().await;
+        world.load(text).await.unwrap();
+        world.until("all is looked at", |e| e.board().services.iter().all(|r| r.seen.state != SeenState::Unknown).then_some(())).await;
+        world
+    }
+
     pub async fn bare() -> Self {
         let folder = tempfile::tempdir().unwrap();
         let engine = started(&folder, false).await.unwrap();
         Self { folder, engine }
+    }
+
+    /// The names of the records that this machine keeps of who acts on its hosts.
+    pub fn records(&self) -> Vec<String> {
+        let all = std::fs::read_dir(self.folder.path().join("hosts")).unwrap();
+        all.map(|e| e.unwrap().file_name().into_string().unwrap()).collect()
+    }
+
+    /// What there is under a name in the data folder.
+    pub fn in_data(&self, name: &str) -> Option<std::fs::Metadata> {
+        std::fs::metadata(self.folder.path().join("data").join(name)).ok()
     }
 
     /// Another server that wants the same folder.
@@ -84,7 +103,8 @@ impl World {
             }
             assert!(
                 began.elapsed() < Duration::from_secs(60),
-                "never: {what}: {:?}",
+                "never: {what}: {:?} {:?}",
+                self.engine.board().services.iter().map(|r| (r.address.to_string(), r.seen.state, r.seen.says.clone())).collect::<Vec<_>>(),
                 self.engine
                     .board()
                     .open_runs
@@ -110,6 +130,18 @@ impl World {
         self.is(run, &[RunState::Finished, RunState::Held]).await
     }
 
+    /// Begins a procedure and waits until it asks.
+    pub async fn asking(&self, procedure: &str) -> RunView {
+        let run = self.engine.begin(&BeginRequest::of_procedure(procedure), "maren").await.unwrap();
+        self.until("it asks", |e| e.run(run).ok().filter(asks)).await
+    }
+
+    /// Answers what a run asks with yes.
+    pub async fn answers(&self, asking: &RunView) {
+        let question = asking.steps.iter().find(|s| matches!(s.now.state, StepState::Asking { .. })).unwrap().planned.id;
+        self.decide(asking, DecisionKind::Answer { step: question, value: "yes".into() }, None).await.unwrap();
+    }
+
     pub fn state(&self, address: &str) -> SeenState {
         let address: Address = address.parse().unwrap();
         self.engine.board().services.iter().find(|r| r.address == address).map(|r| r.seen.state).unwrap_or_default()
@@ -119,6 +151,15 @@ impl World {
         let decision = Decision { kind, hold: run.hold, who: "tove".to_owned(), why: why.map(str::to_owned) };
         self.engine.decide(run.id, decision, None).await
     }
+}
+
+/// With a procedure that asks before its one step.
+pub fn with_dusk(step: &str) -> String {
+    format!("{ESTATE}[procedure.dusk]\nsteps = [{{ question = {{ asks = \"Is the last boat in?\" }} }}, {step}]\n")
+}
+
+fn asks(run: &RunView) -> bool {
+    run.steps.iter().any(|s| matches!(s.now.state, StepState::Asking { .. }))
 }
 
 pub fn is_stored(engine: &Engine, run: &RunView) -> bool {

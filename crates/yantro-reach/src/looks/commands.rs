@@ -86,7 +86,11 @@ impl LookingCommand<'_> {
                 });
             }
         }
-        let mut child = command.spawn().map_err(|error| format!("{program} cannot be run: {error}"))?;
+        let mut child = command.spawn().map_err(|error| match std::fs::metadata(self.dir) {
+            // What the system says of a missing folder reads as if it were the program.
+            Err(of_folder) => format!("{program} cannot be run in {}: {of_folder}", self.dir),
+            Ok(_) => format!("{program} cannot be run: {error}"),
+        })?;
         child.id().inspect(|pid| descriptors::give_back(*pid));
         let mut group = Group(child.id().map(|id| id as i32));
         let (out, err) = (child.stdout.take(), child.stderr.take());
@@ -137,6 +141,17 @@ mod tests {
         assert_eq!(seen.printed.lines().nth(2), Some(format!("{home} nobody nobody").as_str()), "its own, and not the server's");
         assert_eq!(seen.printed.lines().next(), Some("nobody"));
         assert!(!seen.printed.lines().nth(1).unwrap().split(' ').any(|g| g == "0"), "{}", seen.printed);
+    }
+
+    #[rstest::rstest]
+    #[case::no_program("/nowhere/look", "/", "/nowhere/look cannot be run: No such file")]
+    #[case::no_folder("/bin/true", "/nowhere/at/all", "/bin/true cannot be run in /nowhere/at/all: No such file")]
+    #[tokio::test]
+    async fn what_keeps_it_from_being_run_is_told_as_what_it_is(#[case] program: &str, #[case] dir: &str, #[case] says: &str) {
+        let words = [program.to_owned()];
+        let look = LookingCommand { words: &words, dir, env: BTreeMap::new(), account: None, within: Duration::from_secs(10) };
+        let why = look.run().await.err().unwrap();
+        assert!(why.starts_with(says), "{why}");
     }
 
     /// A look that overruns leaves nothing running, whatever it had begun.

@@ -141,6 +141,18 @@ pub enum StepDecision {
     Force,
 }
 
+impl StepDecision {
+    /// The command that it is given by.
+    fn command(&self) -> &'static str {
+        match self {
+            StepDecision::Again => "again",
+            StepDecision::PassOver => "pass-over",
+            StepDecision::Vouch => "vouch",
+            StepDecision::Force => "force",
+        }
+    }
+}
+
 impl OnRun {
     pub fn run(self, kind: DecisionKind, global: &Global, say: &Say) -> Outcome {
         let client = Client::find(global)?;
@@ -158,7 +170,7 @@ impl OnRunWhy {
 }
 
 /// The step meant: the one named, or the only one that awaits a decision.
-fn step_of(view: &RunView, named: Option<u32>) -> Result<StepId, Failure> {
+fn step_of(view: &RunView, decision: &StepDecision, named: Option<u32>) -> Result<StepId, Failure> {
     if let Some(step) = named {
         return Ok(StepId(step));
     }
@@ -174,8 +186,12 @@ fn step_of(view: &RunView, named: Option<u32>) -> Result<StepId, Failure> {
             format!("see how it stands: yantro show {}", view.id),
         )),
         several => {
-            let list: Vec<String> = several.iter().map(ToString::to_string).collect();
-            Err(Failure::own(format!("several steps await a decision: {}", list.join(", ")), "name one of them"))
+            let says = |id: &StepId| view.steps.iter().find(|s| s.planned.id == *id).map_or(String::new(), |s| format!(" ({})", s.says));
+            let list: Vec<String> = several.iter().map(|id| format!("{id}{}", says(id))).collect();
+            Err(Failure::own(
+                format!("several steps await a decision: {}", list.join(", ")),
+                format!("name one of them: yantro {} {} {}", decision.command(), view.id, several[0]),
+            ))
         }
     }
 }
@@ -202,7 +218,7 @@ impl OnStep {
         let change = (change != Override::default()).then_some(change);
         let step_named = self.step.is_some();
         let meant = Meant { run: self.run, args: self.args, why: None, watch: self.watch, step_named };
-        wait_for(decide(&client, say, meant, |view| Ok(kind_of(&decision, step_of(view, self.step)?, change))))
+        wait_for(decide(&client, say, meant, |view| Ok(kind_of(&decision, step_of(view, &decision, self.step)?, change))))
     }
 }
 
@@ -211,7 +227,7 @@ impl OnStepWhy {
         let client = Client::find(global)?;
         let step_named = self.step.is_some();
         let meant = Meant { run: self.run, args: self.args, why: self.why, watch: self.watch, step_named };
-        wait_for(decide(&client, say, meant, |view| Ok(kind_of(&decision, step_of(view, self.step)?, None))))
+        wait_for(decide(&client, say, meant, |view| Ok(kind_of(&decision, step_of(view, &decision, self.step)?, None))))
     }
 }
 
