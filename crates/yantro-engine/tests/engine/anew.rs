@@ -47,6 +47,16 @@ async fn is(engine: &Engine, run: RunId, state: RunState) {
     panic!("run {run} never was {state:?}: {:?}", engine.run(run).map(|r| r.state));
 }
 
+/// A life in which a run begins and comes so far.
+fn a_first_life(folder: &TempDir, wish: Wish, of: &str, state: RunState) -> RunId {
+    life(folder, false, async |engine| {
+        loaded(&engine).await;
+        let run = engine.begin(&request(wish, of), "maren").await.unwrap();
+        is(&engine, run, state).await;
+        run
+    })
+}
+
 async fn loaded(engine: &Engine) {
     engine.load(LoadRequest { text: ESTATE.to_owned(), folder: "/e".to_owned(), ..LoadRequest::default() }, "maren").await.unwrap();
 }
@@ -55,12 +65,7 @@ async fn loaded(engine: &Engine) {
 #[test]
 fn a_held_run_is_still_held_after_the_server_was_started_anew() {
     let folder = tempfile::tempdir().unwrap();
-    let run = life(&folder, false, async |engine| {
-        loaded(&engine).await;
-        let run = engine.begin(&request(Wish::Start, "drill"), "maren").await.unwrap();
-        is(&engine, run, RunState::Held).await;
-        run
-    });
+    let run = a_first_life(&folder, Wish::Start, "drill", RunState::Held);
     let events = life(&folder, false, async |engine| {
         is(&engine, run, RunState::Held).await;
         assert_eq!(engine.loaded().unwrap().edition, 1);
@@ -119,12 +124,7 @@ fn a_server_that_only_looks_begins_nothing() {
 #[test]
 fn a_run_that_ended_before_can_be_noted_on() {
     let folder = tempfile::tempdir().unwrap();
-    let run = life(&folder, false, async |engine| {
-        loaded(&engine).await;
-        let run = engine.begin(&request(Wish::Restart, "boards"), "maren").await.unwrap();
-        is(&engine, run, RunState::Finished).await;
-        run
-    });
+    let run = a_first_life(&folder, Wish::Restart, "boards", RunState::Finished);
     life(&folder, false, async |engine| {
         engine.note(run, "maren", "the tide was late").await.unwrap();
         let notes = engine.run(run).unwrap().notes;
@@ -243,12 +243,7 @@ fn what_was_told_when_the_server_ended_is_told_again_as_the_same(#[case] held: b
 #[test]
 fn a_run_has_its_locks_after_the_server_was_started_anew() {
     let folder = tempfile::tempdir().unwrap();
-    let run = life(&folder, false, async |engine| {
-        loaded(&engine).await;
-        let run = engine.begin(&request(Wish::Start, "drill"), "maren").await.unwrap();
-        is(&engine, run, RunState::Held).await;
-        run
-    });
+    let run = a_first_life(&folder, Wish::Start, "drill", RunState::Held);
     life(&folder, false, async |engine| {
         let second = engine.begin(&request(Wish::Start, "drill"), "sindre").await.unwrap();
         let began = Instant::now();

@@ -12,9 +12,12 @@ pub(crate) fn line() -> Result<Vec<u32>, String> {
     let (mut all, mut at) = (Vec::new(), std::process::id());
     while at > 1 {
         all.push(at);
-        let of_it = procs::stat(at).map_err(|e| format!("what Yantro's own processes hang on cannot be read: {e}"))?;
-        // One that ended meanwhile has left its children to the first.
-        at = of_it.map_or(1, |s| s.parent);
+        at = match procs::stat(at) {
+            // One that ended meanwhile has left its children to the first; and beyond what another account keeps to itself nothing is seen.
+            Ok(of_it) => of_it.map_or(1, |s| s.parent),
+            Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => 1,
+            Err(error) => return Err(format!("what Yantro's own processes hang on cannot be read: {error}")),
+        };
     }
     Ok(all)
 }
@@ -27,7 +30,10 @@ pub(crate) fn line() -> Result<Vec<u32>, String> {
 pub(crate) fn units() -> Result<BTreeSet<String>, String> {
     let mut all = BTreeSet::new();
     for pid in line()? {
-        let groups = unless_gone(fs::read_to_string(format!("/proc/{pid}/cgroup")));
+        let groups = match fs::read_to_string(format!("/proc/{pid}/cgroup")) {
+            Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => Ok(None),
+            read => unless_gone(read),
+        };
         let groups = groups.map_err(|e| format!("which units Yantro's own processes are in cannot be read: {e}"))?;
         all.extend(groups.and_then(|groups| unit_in(&groups)));
     }

@@ -226,14 +226,18 @@ pub struct ProcTable {
 }
 
 impl ProcTable {
-    /// Reads them all.
+    /// Reads all that this account may see: a system may keep other accounts' processes to themselves (`hidepid`, proc(5)).
     ///
     /// # Errors
     /// Some of them cannot be read.
     pub fn read() -> io::Result<Self> {
         let mut table = Self::default();
         for pid in all_pids()? {
-            if let Some(stat) = stat(pid)? {
+            let seen = match stat(pid) {
+                Err(error) if error.kind() == io::ErrorKind::PermissionDenied => None,
+                read => read?,
+            };
+            if let Some(stat) = seen {
                 table.children.entry(stat.parent).or_default().push(pid);
                 table.by_pid.insert(pid, stat);
             }
