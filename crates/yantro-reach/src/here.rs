@@ -382,7 +382,7 @@ impl Here {
             let send = |to_whom: &dyn Fn(u32)| {
                 for record in records {
                     let main = record.process.as_ref().filter(|p| p.is_alive()).map(|p| p.pid);
-                    // What cannot be read now is asked for again in the next round.
+                    // What cannot be read now is read again before the next signal.
                     let read = |found: io::Result<Vec<u32>>| found.unwrap_or_default();
                     let recorder = Some(&record.recorder).filter(|r| r.is_alive());
                     let below = recorder.map(|r| read(crate::looks::procs::below(r.pid))).unwrap_or_default();

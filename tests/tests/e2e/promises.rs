@@ -852,7 +852,7 @@ fn a_server_without_descriptors_takes_nothing_for_gone() {
     let server = Server::with_estate(
         "[estate]\nname = \"Quick ferries\"\nstands_for = \"test\"\n[host.quay]\nreach = \"here\"\n[like.held]\nhost = \"quay\"\nrun_by = \"process\"\n\
          values = { waits_for = \"{dir}/let-go-of-{service}\" }\nstop = { patience = \"60s\" }\nladder = [{ rung = \"process\" }]\n\
-         process = { program = \"/bin/sh\", args = [\"-c\", \"trap '' TERM; while [ ! -e {waits_for} ]; do sleep 0.05; done\"] }\n\
+         process = { program = \"/bin/sh\", args = [\"-c\", \"trap '' TERM; n=0; while [ ! -e {waits_for} ] && [ $n -lt 2400 ]; do sleep 0.05; n=$((n+1)); done\"] }\n\
          [service.well]\nlike = \"held\"\n[service.gate]\nlike = \"held\"\nrelies_on = [\"well\"]\n",
     );
     server.ok(&["start", "*", "--yes"]);

@@ -16,9 +16,10 @@ use crate::{
     },
 };
 
-/// An error with what it comes from.
-fn told(error: &(impl std::error::Error + ?Sized)) -> String {
-    std::error::Error::source(error).map_or_else(|| error.to_string(), |source| format!("{error}: {source}"))
+/// An error with all that it comes from: what is to be mended stands last.
+fn told(error: &(dyn std::error::Error + 'static)) -> String {
+    let all: Vec<String> = std::iter::successors(Some(error), |e| e.source()).map(ToString::to_string).collect();
+    all.join(": ")
 }
 
 impl Work {
@@ -149,7 +150,7 @@ impl Work {
     fn back_to_the_store(&mut self, of: BTreeSet<RunId>) {
         let reader = self.engine.reader();
         for id in of {
-            let events = reader.as_ref().map_err(told).and_then(|r| r.events_of(id).map_err(|e| told(&e)));
+            let events = reader.as_ref().map_err(|e| told(e)).and_then(|r| r.events_of(id).map_err(|e| told(&e)));
             let events = events.unwrap_or_else(|why| end_process(&format!("run {id} cannot be read back after storing failed: {why}")));
             let stored = Run::replay(id, events.into_iter().map(|e| (e.at, e.event)));
             let mut runs = self.engine.shared.runs.write().unwrap_or_else(PoisonError::into_inner);

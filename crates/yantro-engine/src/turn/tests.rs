@@ -7,25 +7,10 @@ use yantro_core::words::kinds::Wish;
 use super::*;
 use crate::{BeginRequest, LoadRequest, Options};
 
-const ESTATE: &str = r#"
-[estate]
-name = "Brannock Sound, played"
-stands_for = "test"
-[simulation]
-speed = 600
-seed = 11
-[host.quay]
-reach = "simulated"
-[service.boards]
-run_by = "simulated"
-host = "quay"
-[service.drill]
-run_by = "simulated"
-host = "quay"
-expected = "down"
-[procedure.dusk]
-steps = [{ question = { asks = "Is the last boat in?" } }, { stop = ["boards"] }]
-"#;
+const ESTATE: &str = concat!(
+    include_str!("../../tests/engine/played.toml"),
+    "[procedure.dusk]\nsteps = [{ question = { asks = \"Is the last boat in?\" } }, { stop = [\"boards\"] }]\n"
+);
 
 async fn engine(folder: &TempDir) -> Engine {
     let options = Options { looking_only: false, host_records: folder.path().join("hosts") };
@@ -52,7 +37,7 @@ async fn what_a_round_saw_a_while_ago_is_no_news() {
     let event_count = || engine.run(run).unwrap().events;
     until(|| read(&engine.shared.runs)[&run].steps().any(|(_, now)| matches!(now.state, yantro_core::run::StepState::Asking { .. }))).await;
     let before = event_count();
-    engine.send(Msg::Looked(vec![("quay/boards".parse().unwrap(), SeenState::Down, "seen a while ago".to_owned())]));
+    engine.send(Msg::Looked(vec![("quay-2/boards".parse().unwrap(), SeenState::Down, "seen a while ago".to_owned())]));
     // Answered after what was sent before it.
     let audit = |reply| Msg::Audit { who: "maren".into(), what: "note", about: String::new(), why: String::new(), reply };
     engine.ask(audit).await.unwrap();

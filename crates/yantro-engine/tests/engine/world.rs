@@ -11,40 +11,7 @@ use yantro_core::{
 use yantro_engine::{BeginRequest, Engine, EngineError, LoadRequest, Options, RunView};
 
 /// Two quays: a database, what takes bookings on it, and boards beside them.
-pub const ESTATE: &str = r#"
-[estate]
-name = "Brannock Sound, played"
-stands_for = "test"
-[simulation]
-speed = 600
-seed = 11
-[host.quay-1]
-reach = "simulated"
-[host.quay-2]
-reach = "simulated"
-[like.played]
-run_by = "simulated"
-start = { usually = "60s", patience = "10s" }
-stop = { usually = "30s", patience = "10s" }
-[service.fares-db]
-like = "played"
-host = "quay-1"
-[service.bookings]
-like = "played"
-host = "quay-2"
-relies_on = ["fares-db"]
-[service.boards]
-like = "played"
-host = "quay-2"
-[service.drill]
-like = "played"
-host = "quay-2"
-simulated = { fails = 1.0 }
-expected = "down"
-[procedure.dawn]
-title = "Dawn round"
-steps = [{ restart = ["fares-db"] }, { start = ["boards"] }]
-"#;
+pub const ESTATE: &str = include_str!("played.toml");
 
 pub struct World {
     folder: TempDir,

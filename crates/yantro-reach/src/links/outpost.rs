@@ -20,7 +20,6 @@ use tokio::{
 use yantro_core::words::time::Timestamp;
 
 use crate::{
-    acts::accounts::Account,
     acts::recorder::{self, ActNews, ActRecord, Recorded},
     here::{ActSpec, Here},
     links::keeper::{Claim, Kept, THIS_HOST},
@@ -223,11 +222,10 @@ fn begin(server: &str, sudo: bool) -> Result<(Arc<Here>, Hello), String> {
     forget_old(&data.join("acts"));
     let uts = nix::sys::utsname::uname().map_err(|e| e.to_string())?;
     let text = |s: &std::ffi::OsStr| s.to_string_lossy().into_owned();
-    let uid = nix::unistd::geteuid().as_raw();
     let hello = Hello {
         protocol: PROTOCOL,
         host: text(uts.nodename()),
-        account: Account::of_uid(uid).ok().flatten().map_or_else(|| uid.to_string(), |a| a.name),
+        account: crate::here::own_account(),
         boot: boot_id().to_owned(),
         system: format!("{} {} {}", text(uts.machine()), text(uts.sysname()), text(uts.release())),
         outputs: here.outputs().display().to_string(),

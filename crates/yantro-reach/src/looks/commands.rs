@@ -91,6 +91,7 @@ impl LookingCommand<'_> {
             Err(of_folder) => format!("{program} cannot be run in {}: {of_folder}", self.dir),
             Ok(_) => format!("{program} cannot be run: {error}"),
         })?;
+        // Not before it begins: that would take copying this whole program for each look.
         child.id().inspect(|pid| descriptors::give_back(*pid));
         let mut group = Group(child.id().map(|id| id as i32));
         let (out, err) = (child.stdout.take(), child.stderr.take());

@@ -49,11 +49,10 @@ impl SocketTable {
 
     /// Reads the file system's table of one family. A machine without IPv6 has none of that.
     fn read_file(&mut self, file: &str, may_be_missing: bool) -> std::io::Result<()> {
-        match fs::read_to_string(file) {
-            Ok(text) => text.lines().skip(1).for_each(|line| self.take(line)),
-            Err(_) if may_be_missing => {}
-            Err(error) => return Err(error),
-        }
+        let read = fs::read_to_string(file);
+        // Only what is not there has nobody in it.
+        let text = if may_be_missing { unless_gone(read)? } else { Some(read?) };
+        text.iter().flat_map(|text| text.lines().skip(1)).for_each(|line| self.take(line));
         Ok(())
     }
 

@@ -108,7 +108,11 @@ impl Tree {
 
     /// What the host's manager counts as a unit's.
     pub(crate) fn of_unit(seen: &UnitSeen) -> Self {
-        let main = seen.word.main_pid.map_or(Ok(None), |pid| ProcessId::of(pid).map_err(|why| unread(pid, &why)));
+        let main = seen.word.main_pid.map_or(Ok(None), |pid| match ProcessId::of(pid) {
+            // Another account's, and this system keeps it to that one: the manager has said that it is there.
+            Err(why) if why.kind() == std::io::ErrorKind::PermissionDenied => Ok(None),
+            found => found.map_err(|why| unread(pid, &why)),
+        });
         match main {
             Ok(main) => Self { main, all: OnceLock::from(Ok(seen.pids.clone())), ..Self::default() },
             Err(why) => Self::unsaid(why),

@@ -3,6 +3,7 @@
 
 use std::{
     collections::{BTreeSet, HashMap},
+    path::Path,
     sync::{
         Arc, Mutex, PoisonError, Weak,
         atomic::{AtomicBool, Ordering},
@@ -22,7 +23,7 @@ use zbus::{
     zvariant::{OwnedObjectPath, OwnedValue, Value},
 };
 
-use crate::looks::own;
+use crate::looks::{own, procs};
 
 const BUS: &str = "org.freedesktop.systemd1";
 const ROOT: &str = "/org/freedesktop/systemd1";
@@ -69,8 +70,8 @@ type Properties = HashMap<String, OwnedValue>;
 /// Why a question brought nothing.
 #[derive(Debug)]
 struct NotSaid {
-    /// Whether the manager itself said so: it answered, and has no such thing. Else nobody can say.
-    is_answer: bool,
+    /// What the manager calls it, where it said so itself; else nobody can say.
+    name: Option<String>,
     says: String,
 }
 
@@ -82,15 +83,19 @@ impl From<NotSaid> for String {
 
 impl From<String> for NotSaid {
     fn from(says: String) -> Self {
-        Self { is_answer: false, says }
+        Self { name: None, says }
     }
 }
 
 impl NotSaid {
+    fn is(&self, any_of: &[&str]) -> bool {
+        self.name.as_ref().is_some_and(|name| any_of.contains(&name.as_str()))
+    }
+
     /// What the manager has no such unit of is not there; whatever else brought no answer says nothing.
     fn unless_answered<T>(found: Result<T, Self>) -> Result<Option<T>, Self> {
         match found {
-            Err(not_said) if not_said.is_answer => Ok(None),
+            Err(not_said) if not_said.is(&NO_SUCH) => Ok(None),
             found => found.map(Some),
         }
     }
@@ -104,6 +109,10 @@ const NO_SUCH: [&str; 4] = [
     "org.freedesktop.DBus.Error.InvalidArgs",
     "org.freedesktop.DBus.Error.UnknownObject",
 ];
+/// What a manager answers to a question that it is too old for.
+const NO_SUCH_QUESTION: [&str; 1] = ["org.freedesktop.DBus.Error.UnknownMethod"];
+/// Where a manager that cannot list a unit's processes (before systemd 234) has its control groups: its own hierarchy, or the one of all.
+const HIERARCHIES: [&str; 2] = ["/sys/fs/cgroup/systemd", "/sys/fs/cgroup"];
 
 /// A unit as the manager has it, and its processes.
 #[derive(Debug, Clone, Default)]
@@ -151,6 +160,16 @@ fn program_of(exec: &Value<'_>) -> Option<String> {
         [Value::Str(path), _, Value::Bool(is_overlooked), ..] if path.starts_with('/') && !is_overlooked => Some(path.to_string()),
         _ => None,
     }
+}
+
+/// Who is in a unit's control group, by the first of these hierarchies that is there.
+fn members_of(hierarchies: &[&Path], group: &str) -> Result<Vec<u32>, String> {
+    if group.is_empty() {
+        return Ok(Vec::new());
+    }
+    let is_there = |root: &&&Path| root.join("cgroup.procs").exists();
+    let root = hierarchies.iter().find(is_there).ok_or("the manager's control groups are not where they are looked for")?;
+    procs::members(&root.join(group.trim_start_matches('/'))).map_err(|e| format!("its control group cannot be read: {e}"))
 }
 
 /// What of a unit's settings makes its own view of the files, or folders as it starts: systemd.exec(5).
@@ -252,7 +271,7 @@ impl Units {
         let answer = tokio::time::timeout(WITHIN, asked).await.map_err(|_| "the host's service manager does not answer".to_owned())?;
         let answer = answer.map_err(|e| match e {
             zbus::Error::MethodError(name, says, _) => {
-                NotSaid { is_answer: NO_SUCH.contains(&name.as_str()), says: says.unwrap_or_else(|| name.to_string()) }
+                NotSaid { says: says.unwrap_or_else(|| name.to_string()), name: Some(name.to_string()) }
             }
             other => other.to_string().into(),
         })?;
@@ -401,6 +420,12 @@ impl Units {
     /// nothing is left.
     async fn pids_in(&self, unit: &str) -> Result<Vec<u32>, NotSaid> {
         let found = self.call(ROOT, MANAGER, "GetUnitProcesses", &(unit,)).await;
+        if let Err(why) = &found
+            && why.is(&NO_SUCH_QUESTION)
+        {
+            let (_, own) = self.properties(unit).await?;
+            return Ok(members_of(&HIERARCHIES.map(Path::new), &text(&own, "ControlGroup"))?);
+        }
         let all: Option<Vec<(String, u32, String)>> = NotSaid::unless_answered(found)?;
         Ok(all.into_iter().flatten().map(|(_, pid, _)| pid).collect())
     }

@@ -30,7 +30,7 @@ fn a_setting_is_said_where_it_is_not_empty() {
 #[case::some(Says::Pids(vec![4711]), Ok(vec![4711]))]
 #[case::gone_meanwhile(Says::NoSuchUnit, Ok(vec![]))]
 #[case::it_refuses(Says::Refuses, Err("may not be listed"))]
-#[case::it_does_not_know_how(Says::KnowsNot, Err("no such method"))]
+#[case::its_group_is_gone_for_one_that_cannot_list_them(Says::KnowsNot, Ok(vec![]))]
 #[tokio::test]
 async fn what_is_not_said_of_a_units_processes_is_not_nothing(#[case] says: Says, #[case] wanted: Result<Vec<u32>, &str>) {
     let manager = manager(&[("gate.service", "active", &[], says)]).await;
@@ -39,6 +39,26 @@ async fn what_is_not_said_of_a_units_processes_is_not_nothing(#[case] says: Says
         Ok(pids) => assert_eq!(seen.unwrap().pids, pids),
         Err(why) => assert!(seen.as_ref().is_err_and(|says| says.contains(why)), "{seen:?}"),
     }
+}
+
+/// A manager too old to list them has its control groups all the same.
+#[test]
+fn where_processes_cannot_be_listed_the_control_group_has_them() {
+    let dir = tempfile::tempdir().unwrap();
+    let (own, of_all) = (dir.path().join("systemd"), dir.path().join("unified"));
+    let in_group = |root: &Path, group: &str, pids: &str| {
+        std::fs::create_dir_all(root.join(group)).unwrap();
+        std::fs::write(root.join(group).join("cgroup.procs"), pids).unwrap();
+    };
+    let members = |group: &str| members_of(&[&own, &of_all], group);
+    assert!(members("/system.slice/gate.service").is_err_and(|why| why.contains("not where they are looked for")));
+    let this = std::process::id();
+    in_group(&own, "", "");
+    in_group(&own, "system.slice/gate.service", "");
+    in_group(&own, "system.slice/gate.service/workers", &format!("{this}\n"));
+    assert_eq!(members("/system.slice/gate.service"), Ok(vec![this]), "those below it, too");
+    assert_eq!(members("/system.slice/gone.service"), Ok(vec![]));
+    assert_eq!(members(""), Ok(vec![]), "what is down has none");
 }
 
 /// R13: what would go down with a stop is known, or nothing is stopped.
